@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"trevak/internal/columnar"
+	"trevak/internal/demo"
+	"trevak/internal/fault"
+	"trevak/internal/render"
+	"trevak/internal/table"
+)
+
+// demoMark is the file by which a folder is known to hold demo data and nothing else.
+const demoMark = ".trevak-demo"
+
+func (a *app) demo() *cobra.Command {
+	var dir string
+	var scale int
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Go through the whole day on shipped data",
+		Long: `Demo writes the data of a made-up buoy network to a folder, runs the commands of a day's work on it, each shown before what it
+prints, and ends with the counts that must agree. It exits with 1 if they do not. A folder from an earlier demo is written anew.`,
+		Example: `  trevak demo
+  trevak demo --dir /tmp/buoys --scale 20`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if scale < 1 || scale > 100000 {
+				return fault.New(fault.Usage, "--scale %d is not between 1 and 100000", scale).Try("1 is the smallest")
+			}
+			if err := clearDemo(dir); err != nil {
+				return err
+			}
+			counts, err := demo.Write(dir, scale)
+			if err != nil {
+				return fault.Wrap(fault.Storage, err, "the demo data cannot be written to %s", dir)
+			}
+			d := day{app: a, ctx: cmd.Context(), dir: dir, warehouse: filepath.Join(dir, "warehouse"), counts: counts}
+			return d.run()
+		},
+	}
+	cmd.Flags().StringVar(&dir, "dir", "trevak-demo", "`folder` to write the data to")
+	cmd.Flags().IntVar(&scale, "scale", 1, "how many `times` as large as the smallest")
+	return cmd
+}
+
+// clearDemo makes the folder, or empties one that an earlier demo made. Any other folder with something in it is refused.
+func clearDemo(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.Wrap(fault.Storage, err, "the folder %s cannot be read", dir)
+	}
+	if _, err := os.Stat(filepath.Join(dir, demoMark)); err != nil && len(entries) > 0 {
+		return fault.New(fault.Usage, "the folder %s holds files that are not from a demo", dir).Try("choose another with --dir")
+	}
+	for _, entry := range entries {
+		if err := os.RemoveAll(filepath.Join(dir, entry.Name())); err != nil {
+			return fault.Wrap(fault.Storage, err, "the folder %s cannot be emptied", dir)
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fault.Wrap(fault.Storage, err, "the folder %s cannot be made", dir)
+	}
+	return fault.Wrap(fault.Storage, os.WriteFile(filepath.Join(dir, demoMark), nil, 0o644), "the folder %s cannot be written", dir)
+}
+
+// day runs the commands of the demo.
+type day struct {
+	app            *app
+	ctx            context.Context
+	dir, warehouse string
+	counts         demo.Counts
+}
+
+// step is one command of the day, with a sentence before it and the exit code it must give.
+type step struct {
+	say  string
+	args []string
+	code int
+}
+
+func (d *day) run() error {
+	in := func(parts ...string) string { return filepath.Join(append([]string{d.dir}, parts...)...) }
+	steps := []step{
+		{"Look at what came: a file with units in its headers.", []string{"preview", in("stations", "stations.csv"), "-n", "4"}, 0},
+		{"See which schema that gives. The codes keep their leading zeros.", []string{"infer", in("stations", "stations.csv")}, 0},
+		{"Load it. The headers become legal names, and the report says which.", []string{"load", in("stations", "stations.csv"), "--into", "orrin.stations"}, 0},
+		{"Nested records, packed: a list of readings within each, and new fields on the last day.", []string{"preview", in("observations"), "-n", "3"}, 0},
+		{"The battery was a number until the new firmware; the line that made it text is named.", []string{"infer", in("observations")}, 0},
+		{"Load them by day and sea area, nested as they are.",
+			[]string{"load", in("observations"), "--into", "orrin.observations", "--partition", "day(observed_at),sea_area"}, 0},
+		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition", "month(taken_at)"}, 0},
+		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
+			[]string{"load", in("service_log"), "--into", "orrin.service_log"}, 3},
+		{"Mended, it loads.", []string{"load", in("service_log_mended"), "--into", "orrin.service_log"}, 0},
+		{"Check what arrived.", []string{"tables"}, 0},
+		{"And how it lies.", []string{"describe", "orrin.observations"}, 0},
+	}
+	s := d.app.screen()
+	for i, step := range steps {
+		if err := d.ctx.Err(); err != nil {
+			return err
+		}
+		if i > 0 {
+			s.Printf("\n")
+		}
+		s.Printf("%s\n%s\n\n", s.Faint("# "+step.say), s.Bold("$ trevak "+quoteArgs(append(step.args, "--warehouse", d.warehouse))))
+		if code := run(d.ctx, append(step.args, "--warehouse", d.warehouse), d.app.out, d.app.out); code != step.code {
+			return fault.New(fault.Storage, "the command ended with exit code %d, not %d", code, step.code)
+		}
+	}
+	return d.check(s)
+}
+
+// quoteArgs writes arguments as a shell takes them.
+func quoteArgs(args []string) string {
+	out := make([]string, len(args))
+	for i, arg := range args {
+		out[i] = arg
+		if strings.ContainsAny(arg, " ()*?'\"$&;|<>") {
+			out[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// check holds the rows in the tables, counted in their files, against the records that were written to the raw files.
+func (d *day) check(s render.Screen) error {
+	w, err := table.OpenWarehouse(d.warehouse)
+	if err != nil {
+		return err
+	}
+	s.Printf("\n%s\n\n", s.Faint("# Records made, and rows counted in the tables' files."))
+	t := render.Table{Header: []string{"table", "records", "rows", ""}, Right: []bool{false, true, true}, Indent: 2}
+	agree := true
+	for _, part := range []struct {
+		table string
+		want  int
+	}{{"orrin.stations", d.counts.Stations}, {"orrin.observations", d.counts.Observations}, {"orrin.tides", d.counts.Tides}, {"orrin.service_log", d.counts.ServiceLog}} {
+		got, err := countRows(d.ctx, w, part.table)
+		if err != nil {
+			return err
+		}
+		verdict := "agree"
+		if got != int64(part.want) {
+			verdict, agree = "DIFFER", false
+		}
+		t.Rows = append(t.Rows, []string{part.table, render.Number(int64(part.want)), render.Number(got), verdict})
+	}
+	t.Write(s)
+	if !agree {
+		return fault.New(fault.Storage, "the counts do not agree")
+	}
+	s.Printf("\nEverything is in %s. Go on with: trevak tables --warehouse %s\n", d.dir, d.warehouse)
+	return nil
+}
+
+// countRows adds up the rows that the footers of a table's files count.
+func countRows(ctx context.Context, w *table.Warehouse, text string) (int64, error) {
+	name, err := table.ParseName(text)
+	if err != nil {
+		return 0, err
+	}
+	t, err := w.Find(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	files, err := t.Files(ctx)
+	if err != nil {
+		return 0, err
+	}
+	var rows int64
+	for _, f := range files {
+		opened, err := columnar.Open(f.Path)
+		if err != nil {
+			return 0, fmt.Errorf("counting the rows of %s: %w", text, err)
+		}
+		rows += opened.Rows()
+		opened.Close()
+	}
+	return rows, nil
+}

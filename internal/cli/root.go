@@ -1,0 +1,207 @@
+// Package cli is the command line: it reads flags and arguments, calls flow, and hands the results to render. Exit codes are
+// 0 for done, 1 for failed, 2 for wrong usage, 3 for refused data.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"trevak/internal/fault"
+	"trevak/internal/flow"
+	"trevak/internal/render"
+	"trevak/internal/table"
+)
+
+// app is what all commands share: where they write and the flags that any of them takes.
+type app struct {
+	out, err  io.Writer
+	output    string
+	quiet     bool
+	warehouse string
+}
+
+// Main runs the program with its arguments and returns the exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return run(ctx, args, os.Stdout, os.Stderr)
+}
+
+// run carries out one command line.
+func run(ctx context.Context, args []string, out, errs io.Writer) int {
+	a := &app{out: out, err: errs}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		fmt.Fprintln(errs, "trevak: stopped; nothing was changed")
+		return 1
+	}
+	fmt.Fprintf(errs, "trevak: %s\n", err)
+	return exitCode(err)
+}
+
+// usageError marks errors of the command line itself.
+type usageError struct{ error }
+
+func exitCode(err error) int {
+	var usage usageError
+	switch kind := fault.KindOf(err); {
+	case errors.As(err, &usage) || kind == fault.Usage:
+		return 2
+	case kind == fault.Input || kind == fault.Schema:
+		return 3
+	}
+	return 1
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "trevak",
+		Short: "Turn raw delimited and nested files into partitioned columnar tables",
+		Long: `Trevak turns raw delimited and nested files into partitioned columnar tables that any engine can query.
+
+Look at the files, see the schema that would be inferred and why, load them in one atomic commit, check what arrived:
+
+  trevak preview trevak-demo/stations/stations.csv
+  trevak infer trevak-demo/observations
+  trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
+  trevak describe orrin.observations
+
+"trevak demo" writes the files named here and goes through the whole day.`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if a.output != "table" && a.output != "json" {
+				return fault.New(fault.Usage, "--output %s is not known", a.output).Try("use table or json")
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usageError{fmt.Errorf("%w; see trevak %s--help", err, strings.TrimPrefix(cmd.CommandPath()+" ", "trevak "))}
+	})
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.output, "output", "o", "table", "write results as table or json")
+	flags.BoolVar(&a.quiet, "quiet", false, "show no progress")
+	warehouse := os.Getenv("TREVAK_WAREHOUSE")
+	if warehouse == "" {
+		warehouse = "warehouse"
+	}
+	flags.StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
+	root.AddCommand(a.preview(), a.infer(), a.load(), a.convert(), a.tables(), a.describe(), a.demo(), a.version())
+	for _, cmd := range root.Commands() {
+		cmd.Args = usageArgs(cmd.Args)
+	}
+	return root
+}
+
+// usageArgs gives the exit code of wrong usage to what checks a command's arguments.
+func usageArgs(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if check == nil {
+			return nil
+		}
+		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// defaultWidth is the line length where nothing tells another.
+const defaultWidth = 100
+
+// screen returns where results go.
+func (a *app) screen() render.Screen {
+	s := render.Screen{Writer: a.out, Width: math.MaxInt32}
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && columns > 0 {
+		s.Width = columns
+	}
+	if fd, ok := terminal(a.out); ok {
+		s.Styled = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		s.Width = defaultWidth
+		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
+			s.Width = width
+		}
+	}
+	return s
+}
+
+// terminal returns the descriptor of a writer that is a terminal.
+func terminal(w io.Writer) (int, bool) {
+	file, ok := w.(*os.File)
+	if !ok {
+		return 0, false
+	}
+	fd := int(file.Fd())
+	return fd, term.IsTerminal(fd)
+}
+
+// budget returns what a run may use, and a function to call at its end.
+func (a *app) budget() (flow.Budget, func()) {
+	b := flow.DefaultBudget()
+	fd, ok := terminal(a.err)
+	if !ok || a.quiet {
+		return b, func() {}
+	}
+	width, _, err := term.GetSize(fd)
+	if err != nil || width <= 0 {
+		width = defaultWidth
+	}
+	p := render.NewProgress(a.err, width)
+	b.Events = p.Event
+	return b, p.Done
+}
+
+// json reports whether results are for programs.
+func (a *app) json() bool { return a.output == "json" }
+
+func (a *app) openWarehouse() (*table.Warehouse, error) { return table.OpenWarehouse(a.warehouse) }
+
+// isTable reports whether an argument names a table: it says so, or it is namespace.table and nothing in it makes it a
+// location.
+func isTable(arg string) bool {
+	if strings.HasPrefix(arg, "table:") {
+		return true
+	}
+	if _, err := os.Stat(arg); err == nil || strings.ContainsAny(arg, `/\*?[{`) || strings.Contains(arg, "://") {
+		return false
+	}
+	_, err := table.ParseName(arg)
+	return err == nil
+}
+
+// findTable loads the table that an argument names. Where the argument could as well have meant a file, the error says so.
+func (a *app) findTable(ctx context.Context, arg string) (*table.Table, error) {
+	name, err := table.ParseName(arg)
+	if err != nil {
+		return nil, err
+	}
+	w, err := a.openWarehouse()
+	if err != nil {
+		return nil, err
+	}
+	t, err := w.Find(ctx, name)
+	var e *fault.Error
+	if errors.As(err, &e) && !strings.HasPrefix(arg, "table:") && t == nil && e.Cause == nil {
+		e.Reason = fmt.Sprintf("there is neither a file %q here nor a table of that name in the warehouse %s", arg, w.Dir())
+	}
+	return t, err
+}

@@ -1,0 +1,66 @@
+package columnar
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/parquet/compress"
+)
+
+// Codec names how pages are compressed.
+type Codec string
+
+// codecs are the names users write, in the order they are offered.
+var codecs = []struct {
+	name  Codec
+	codec compress.Compression
+}{
+	{"zstd", compress.Codecs.Zstd},
+	{"snappy", compress.Codecs.Snappy},
+	{"gzip", compress.Codecs.Gzip},
+	{"lz4", compress.Codecs.Lz4Raw},
+	{"none", compress.Codecs.Uncompressed},
+}
+
+// DefaultCodec is used when none is stated.
+const DefaultCodec Codec = "zstd"
+
+// CodecNames returns the names that ParseCodec takes.
+func CodecNames() []string {
+	var names []string
+	for _, c := range codecs {
+		names = append(names, string(c.name))
+	}
+	return names
+}
+
+// ParseCodec reads the name of a codec.
+func ParseCodec(name string) (Codec, error) {
+	if slices.Contains(CodecNames(), name) {
+		return Codec(name), nil
+	}
+	return "", fmt.Errorf("%q is not a codec; it takes one of %s", name, strings.Join(CodecNames(), ", "))
+}
+
+func (c Codec) parquet() compress.Compression {
+	for _, known := range codecs {
+		if known.name == c {
+			return known.codec
+		}
+	}
+	return compress.Codecs.Zstd
+}
+
+// codecName names a codec found in a file.
+func codecName(c compress.Compression) string {
+	for _, known := range codecs {
+		if known.codec == c {
+			return string(known.name)
+		}
+	}
+	return strings.ToLower(c.String())
+}
+
+// encodingName writes an encoding as the Parquet specification spells it, in lower case with dashes.
+func encodingName(name string) string { return strings.ToLower(strings.ReplaceAll(name, "_", "-")) }

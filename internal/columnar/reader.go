@@ -1,0 +1,203 @@
+package columnar
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/arrow-go/v18/parquet/file"
+	"github.com/apache/arrow-go/v18/parquet/pqarrow"
+
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+)
+
+// File is an open Parquet file. The caller closes it.
+type File struct {
+	// Schema is the file's own schema.
+	Schema   schema.Schema
+	location string
+	reader   *file.Reader
+	disk     *os.File
+}
+
+// Open reads a file's footer.
+func Open(location string) (f *File, err error) {
+	disk, err := os.Open(location)
+	if err != nil {
+		return nil, &fault.Error{Kind: fault.Storage, Object: location, Reason: "cannot be opened", Cause: err}
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+		if err != nil {
+			disk.Close()
+			err = broken(location, err)
+		}
+	}()
+	reader, err := file.NewParquetReader(disk)
+	if err != nil {
+		return nil, err
+	}
+	tree, err := pqarrow.FromParquet(reader.MetaData().Schema, nil, reader.MetaData().KeyValueMetadata())
+	if err != nil {
+		return nil, err
+	}
+	s, err := schema.FromArrow(tree)
+	if err != nil {
+		return nil, err
+	}
+	return &File{Schema: s, location: location, reader: reader, disk: disk}, nil
+}
+
+// broken names the file that an error of the library is about; errors with a kind are left as they are.
+func broken(location string, err error) error {
+	if fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a Parquet file", Cause: err,
+		WayOut: "ask the sender for a whole copy"}
+}
+
+// Close releases the file.
+func (f *File) Close() error { return f.disk.Close() }
+
+// Rows returns how many rows the footer counts.
+func (f *File) Rows() int64 { return f.reader.NumRows() }
+
+// batchRows is how many rows are read at a time.
+const batchRows = 8192
+
+// Batches reads the file's rows in order and hands them on; emit returns io.EOF to stop early. A batch is valid until emit
+// returns.
+func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = broken(f.location, fmt.Errorf("%v", r))
+		}
+	}()
+	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{BatchSize: batchRows}, memory.DefaultAllocator)
+	if err != nil {
+		return broken(f.location, err)
+	}
+	records, err := reader.GetRecordReader(ctx, nil, nil)
+	if err != nil {
+		return broken(f.location, err)
+	}
+	defer records.Release()
+	for records.Next() {
+		if err := emit(records.RecordBatch()); err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return err
+		}
+	}
+	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {
+		return broken(f.location, err)
+	}
+	return nil
+}
+
+// Layout is how a file is built.
+type Layout struct {
+	Location  string
+	Bytes     int64
+	Rows      int64
+	CreatedBy string
+	Version   string
+	Groups    []GroupLayout
+	Columns   []ColumnLayout
+	// Keys are the key-value metadata's keys with the length of each value in bytes.
+	Keys map[string]int
+}
+
+// GroupLayout is one row group.
+type GroupLayout struct {
+	Rows, Bytes, RawBytes int64
+}
+
+// ColumnLayout is one leaf column over all row groups.
+type ColumnLayout struct {
+	// Path is the dotted path in the file's schema.
+	Path string
+	// ID is the field id, 0 where there is none.
+	ID int
+	// Type is the physical type, with the logical one behind it where there is one.
+	Type                  string
+	Codecs, Encodings     []string
+	Bytes, RawBytes       int64
+	Values, Nulls         int64
+	HasMinMax, Dictionary bool
+}
+
+// Layout describes how the file is built.
+func (f *File) Layout() (Layout, error) {
+	footer := f.reader.MetaData()
+	info, err := f.disk.Stat()
+	if err != nil {
+		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
+	}
+	out := Layout{Location: f.location, Bytes: info.Size(), Rows: footer.GetNumRows(), CreatedBy: footer.GetCreatedBy(),
+		Version: footer.Version().String(), Keys: map[string]int{}}
+	if kv := footer.KeyValueMetadata(); kv != nil {
+		values := kv.Values()
+		for i, key := range kv.Keys() {
+			out.Keys[key] = len(values[i])
+		}
+	}
+	for c := range footer.Schema.NumColumns() {
+		column := footer.Schema.Column(c)
+		kind := column.PhysicalType().String()
+		if logical := column.LogicalType(); logical != nil && logical.String() != "None" {
+			kind += " " + logical.String()
+		}
+		out.Columns = append(out.Columns, ColumnLayout{Path: column.Path(), ID: max(0, int(column.SchemaNode().FieldID())), Type: kind})
+	}
+	for g := range footer.NumRowGroups() {
+		group := GroupLayout{Rows: footer.RowGroup(g).NumRows()}
+		for c := range out.Columns {
+			chunk, err := footer.RowGroup(g).ColumnChunk(c)
+			if err != nil {
+				return out, broken(f.location, err)
+			}
+			col := &out.Columns[c]
+			col.Bytes += chunk.TotalCompressedSize()
+			col.RawBytes += chunk.TotalUncompressedSize()
+			col.Values += chunk.NumValues()
+			col.Dictionary = col.Dictionary || chunk.HasDictionaryPage()
+			group.Bytes += chunk.TotalCompressedSize()
+			group.RawBytes += chunk.TotalUncompressedSize()
+			col.Codecs = with(col.Codecs, codecName(chunk.Compression()))
+			for _, stats := range chunk.EncodingStats() {
+				col.Encodings = with(col.Encodings, encodingName(stats.Encoding.String()))
+			}
+			if len(chunk.EncodingStats()) == 0 {
+				for _, e := range chunk.Encodings() {
+					col.Encodings = with(col.Encodings, encodingName(e.String()))
+				}
+			}
+			if stats, err := chunk.Statistics(); err == nil && stats != nil {
+				col.Nulls += stats.NullCount()
+				col.HasMinMax = col.HasMinMax || stats.HasMinMax()
+			}
+		}
+		out.Groups = append(out.Groups, group)
+	}
+	return out, nil
+}
+
+// with adds a word to a list that has it once.
+func with(list []string, word string) []string {
+	for _, known := range list {
+		if known == word {
+			return list
+		}
+	}
+	return append(list, word)
+}

@@ -1,0 +1,143 @@
+// Package columnar writes record batches as columnar files and reads them back.
+//
+// What comes in are Arrow record batches of one schema; what goes out is a file and a Summary of it: sizes, counts and bounds
+// by field id, as a table's manifests want them.
+package columnar
+
+import (
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+)
+
+// leaf is one column chunk's worth of a batch: the values that are there, and the levels that say where. The levels are those
+// of the Parquet specification, "Nested Encoding" (after Dremel): def counts how many of the optional and repeated
+// ancestors, and the leaf itself if it is optional, are present; rep says at which list a value continues rather than
+// begins anew.
+type leaf struct {
+	values arrow.Array
+	// present are the positions in values of those that are there; nil when all are, in order.
+	present []int32
+	def     []int16 // nil for a required column outside lists
+	rep     []int16 // nil outside lists
+}
+
+// slots is where a walk down one column stands: for each value to come its levels so far and its position in the current
+// array, or -1 where an ancestor is null or empty.
+type slots struct {
+	def, rep []int16
+	at       []int32
+}
+
+// shred splits a column of a batch into its leaves, in the order of a Parquet schema.
+func shred(field arrow.Field, a arrow.Array) []leaf {
+	if !nested(a) {
+		return []leaf{flat(field, a)}
+	}
+	n := a.Len()
+	s := slots{def: make([]int16, n), at: make([]int32, n)}
+	for i := range s.at {
+		s.at[i] = int32(i)
+	}
+	return s.descend(nil, field, a, 0)
+}
+
+func nested(a arrow.Array) bool {
+	_, ok := a.DataType().(arrow.NestedType)
+	return ok
+}
+
+// flat is shred for a column that has no parts.
+func flat(field arrow.Field, a arrow.Array) leaf {
+	l := leaf{values: a}
+	if !field.Nullable {
+		return l
+	}
+	n := a.Len()
+	l.def = make([]int16, n)
+	if a.NullN() == 0 {
+		for i := range l.def {
+			l.def[i] = 1
+		}
+		return l
+	}
+	l.present = make([]int32, 0, n-a.NullN())
+	for i := range n {
+		if a.IsValid(i) {
+			l.def[i] = 1
+			l.present = append(l.present, int32(i))
+		}
+	}
+	return l
+}
+
+// descend goes on with one part and appends its leaves to out. level is the number of lists around it.
+func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level int16) []leaf {
+	if field.Nullable {
+		s = s.optional(a)
+	}
+	switch a := a.(type) {
+	case *array.Struct:
+		fields := a.DataType().(*arrow.StructType).Fields()
+		for i, f := range fields {
+			out = s.descend(out, f, a.Field(i), level)
+		}
+		return out
+	case *array.Map:
+		inside := s.repeated(a.Offsets(), a.Data().Offset(), level+1)
+		t := a.DataType().(*arrow.MapType)
+		out = inside.descend(out, t.KeyField(), a.Keys(), level+1)
+		return inside.descend(out, t.ItemField(), a.Items(), level+1)
+	case *array.List:
+		inside := s.repeated(a.Offsets(), a.Data().Offset(), level+1)
+		return inside.descend(out, a.DataType().(*arrow.ListType).ElemField(), a.ListValues(), level+1)
+	}
+	l := leaf{values: a, def: s.def, rep: s.rep, present: make([]int32, 0, len(s.at))}
+	for _, at := range s.at {
+		if at >= 0 {
+			l.present = append(l.present, at)
+		}
+	}
+	return append(out, l)
+}
+
+// optional raises the definition level where the value is there.
+func (s slots) optional(a arrow.Array) slots {
+	next := slots{def: make([]int16, len(s.def)), rep: s.rep, at: make([]int32, len(s.at))}
+	for i, at := range s.at {
+		next.def[i], next.at[i] = s.def[i], at
+		if at < 0 {
+			continue
+		}
+		if a.IsNull(int(at)) {
+			next.at[i] = -1
+		} else {
+			next.def[i]++
+		}
+	}
+	return next
+}
+
+// repeated replaces each list by its elements; empty and absent lists keep one slot. offsets are the list array's, whose own
+// offset is base.
+func (s slots) repeated(offsets []int32, base int, level int16) slots {
+	var next slots
+	for i, at := range s.at {
+		rep := int16(0)
+		if s.rep != nil {
+			rep = s.rep[i]
+		}
+		def, start, end := s.def[i], int32(0), int32(0)
+		if at >= 0 {
+			start, end = offsets[base+int(at)], offsets[base+int(at)+1]
+		}
+		if start == end {
+			next.def, next.rep, next.at = append(next.def, def), append(next.rep, rep), append(next.at, -1)
+			continue
+		}
+		for element := start; element < end; element++ {
+			next.def, next.rep, next.at = append(next.def, def+1), append(next.rep, rep), append(next.at, element)
+			rep = level
+		}
+	}
+	return next
+}

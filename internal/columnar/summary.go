@@ -1,0 +1,137 @@
+package columnar
+
+import (
+	"bytes"
+	"unicode/utf8"
+
+	"github.com/apache/arrow-go/v18/parquet"
+	"github.com/apache/arrow-go/v18/parquet/metadata"
+)
+
+// Summary describes a finished file.
+type Summary struct {
+	// Rows is the number of rows, Bytes the size of the file.
+	Rows, Bytes int64
+	// Columns holds the metrics of each leaf column by field id.
+	Columns map[int]*Metrics
+	// RowGroups are the offsets in the file at which row groups begin.
+	RowGroups []int64
+}
+
+// Metrics are the counts and bounds of one leaf column over a whole file.
+type Metrics struct {
+	// Bytes is the compressed size, RawBytes the size of the pages before compression.
+	Bytes, RawBytes int64
+	// Values counts all values, Nulls those that are null, NaNs those that are not a number (doubles and floats only).
+	Values, Nulls, NaNs int64
+	// Floating says that NaNs applies.
+	Floating bool
+	// Lower and Upper are bounds in the single-value form of the Iceberg specification (appendix D); nil where there are none:
+	// no value, or within a list.
+	Lower, Upper []byte
+}
+
+// boundRunes is how many characters of a text are kept in its bounds.
+const boundRunes = 16
+
+// summarize reads the metrics out of a file's footer. nans holds the NaN counts by leaf column.
+func summarize(footer *metadata.FileMetaData, size int64, nans []int64) (*Summary, error) {
+	s := &Summary{Rows: footer.GetNumRows(), Bytes: size, Columns: map[int]*Metrics{}}
+	for g := range footer.NumRowGroups() {
+		group := footer.RowGroup(g)
+		for c := range group.NumColumns() {
+			chunk, err := group.ColumnChunk(c)
+			if err != nil {
+				return nil, err
+			}
+			if c == 0 {
+				start := chunk.DataPageOffset()
+				if chunk.HasDictionaryPage() {
+					start = chunk.DictionaryPageOffset()
+				}
+				s.RowGroups = append(s.RowGroups, start)
+			}
+			column := footer.Schema.Column(c)
+			id := int(column.SchemaNode().FieldID())
+			m := s.Columns[id]
+			if m == nil {
+				kind := column.PhysicalType()
+				m = &Metrics{Floating: kind == parquet.Types.Double || kind == parquet.Types.Float, NaNs: nans[c]}
+				s.Columns[id] = m
+			}
+			if err := m.add(chunk, column.MaxRepetitionLevel() > 0); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for c := range footer.Schema.NumColumns() {
+		column := footer.Schema.Column(c)
+		if column.PhysicalType() == parquet.Types.ByteArray {
+			s.Columns[int(column.SchemaNode().FieldID())].shorten()
+		}
+	}
+	return s, nil
+}
+
+// add takes in one column chunk.
+func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, repeated bool) error {
+	m.Bytes += chunk.TotalCompressedSize()
+	m.RawBytes += chunk.TotalUncompressedSize()
+	m.Values += chunk.NumValues()
+	stats, err := chunk.Statistics()
+	if err != nil || stats == nil {
+		return err
+	}
+	m.Nulls += stats.NullCount()
+	if repeated || !stats.HasMinMax() {
+		return nil
+	}
+	lower, upper := stats.EncodeMin(), stats.EncodeMax()
+	if m.Lower == nil || less(stats.Type(), lower, m.Lower) {
+		m.Lower = bytes.Clone(lower)
+	}
+	if m.Upper == nil || less(stats.Type(), m.Upper, upper) {
+		m.Upper = bytes.Clone(upper)
+	}
+	return nil
+}
+
+// shorten cuts the bounds of a text to their first characters; the upper one is raised so that it stays a bound, or left out
+// where that cannot be done.
+func (m *Metrics) shorten() {
+	if m == nil || m.Lower == nil {
+		return
+	}
+	if n := prefix(m.Lower); n < len(m.Lower) {
+		m.Lower = m.Lower[:n]
+	}
+	n := prefix(m.Upper)
+	if n == len(m.Upper) {
+		return
+	}
+	runes := []rune(string(m.Upper[:n]))
+	m.Upper = nil
+	for i := len(runes) - 1; i >= 0; i-- {
+		next := runes[i] + 1
+		if next == 0xD800 {
+			next = 0xE000
+		}
+		if next <= utf8.MaxRune {
+			m.Upper = []byte(string(append(runes[:i], next)))
+			return
+		}
+	}
+}
+
+// prefix returns the length in bytes of the first characters of b.
+func prefix(b []byte) int {
+	n := 0
+	for range boundRunes {
+		if n >= len(b) {
+			return len(b)
+		}
+		_, size := utf8.DecodeRune(b[n:])
+		n += size
+	}
+	return n
+}

@@ -1,0 +1,179 @@
+package fit
+
+import (
+	"fmt"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"trevak/internal/parse/json"
+	"trevak/internal/schema"
+)
+
+// JSON fits JSON records. It belongs to one worker.
+type JSON struct {
+	schema schema.Schema
+	arrow  *arrow.Schema
+	// Grows says that a key the schema does not have asks for a wider schema; otherwise it is refused.
+	Grows bool
+}
+
+// NewJSON prepares for a schema.
+func NewJSON(s schema.Schema, grows bool) *JSON {
+	return &JSON{schema: s, arrow: s.Arrow(), Grows: grows}
+}
+
+// Fit makes a batch of the records.
+func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, *Misfit) {
+	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, r.Rows())
+	w := walker{grows: j.Grows}
+	for row := range r.Rows() {
+		w.start, _ = r.Span(row)
+		w.Reset(r.Text(row))
+		if kind := w.Peek(); kind == json.Object {
+			w.object(root, "")
+		} else {
+			w.Fail("a record is an object, this is of the kind %s", kind)
+		}
+		w.End()
+		if w.misfit == nil && w.Err() != nil {
+			w.misfit = &Misfit{Start: w.start, Reason: w.Err().Error(), WayOut: "mend the record"}
+		}
+		if w.misfit != nil {
+			return nil, w.misfit
+		}
+	}
+	return batch(j.arrow, root.children, root.n), nil
+}
+
+// walker appends JSON values to columns. The first value that does not fit ends the walk.
+type walker struct {
+	json.Scanner
+	start   int
+	grows   bool
+	misfit  *Misfit
+	scratch []byte
+}
+
+// stop ends the walk.
+func (w *walker) stop(m *Misfit) {
+	if w.misfit == nil && w.Err() == nil {
+		w.misfit = m
+		w.Fail("stopped")
+	}
+}
+
+// object appends the members of an object to a struct column; members that are absent become null. path is the struct's, with a
+// dot at its end.
+func (w *walker) object(c *column, path string) {
+	c.mark(true)
+	c.objects++
+	taken := 0
+	w.Open()
+	for member := 0; ; member++ {
+		key, escaped, ok := w.NextKey(member)
+		if !ok {
+			break
+		}
+		if escaped {
+			key = w.Unescape(nil, key)
+		}
+		at := taken
+		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
+			if at, ok = c.index[string(key)]; !ok {
+				w.unknown(path, string(key))
+				return
+			}
+		}
+		child := c.children[at]
+		if child.stamp == c.objects {
+			w.Fail("the key %q occurs twice", key)
+			return
+		}
+		child.stamp = c.objects
+		w.value(child, path)
+		taken = at + 1
+	}
+	for _, child := range c.children {
+		if child.stamp != c.objects {
+			child.null()
+		}
+	}
+}
+
+// unknown refuses a key that the schema does not have.
+func (w *walker) unknown(path, key string) {
+	w.stop(&Misfit{Start: w.start, Column: path + key, Value: string(w.Skip()), Widens: w.grows,
+		Reason: "is in a column that the table does not have", WayOut: "load it into a table of its own"})
+}
+
+// value appends one value of any kind to a column.
+func (w *walker) value(c *column, path string) {
+	kind := w.Peek()
+	start := w.Pos()
+	target := c.field.Type.Kind
+	switch {
+	case kind == json.Null:
+		w.Literal()
+		c.null()
+	case target == schema.Struct && kind == json.Object:
+		w.object(c, path+c.field.Source()+".")
+	case target == schema.List && kind == json.Array:
+		w.array(c, path)
+	case kind == json.String:
+		text, escaped := w.String()
+		if escaped {
+			w.scratch = w.Unescape(w.scratch[:0], text)
+			text = w.scratch
+		}
+		if w.Err() == nil && (!w.textFits(c) || !c.scalar(text)) {
+			w.refuse(c, path, text)
+		}
+	case kind != json.Invalid:
+		text := w.Skip()
+		if w.Err() == nil && (!rawFits(kind, target) || !c.scalar(text)) {
+			w.refuse(c, path, w.Since(start))
+		}
+	}
+}
+
+// textFits reports whether a JSON string may become a value of the column: of an inferred one only where inference reads
+// strings as that type.
+func (w *walker) textFits(c *column) bool {
+	switch c.field.Type.Kind {
+	case schema.Boolean, schema.Long, schema.Double:
+		return c.field.Pinned
+	}
+	return true
+}
+
+// rawFits reports whether a value that is not a string may become one of the type: booleans and numbers of their own types,
+// and anything as text.
+func rawFits(kind json.Kind, target schema.Kind) bool {
+	switch target {
+	case schema.String:
+		return true
+	case schema.Boolean:
+		return kind == json.Boolean
+	case schema.Int, schema.Long, schema.Float, schema.Double:
+		return kind == json.Number
+	}
+	return false
+}
+
+func (w *walker) refuse(c *column, path string, value []byte) {
+	m := misfit(w.start, path+c.field.Source(), &c.field, value)
+	if c.field.Type.Nested() {
+		m.Reason = fmt.Sprintf("is not a %s", c.field.Type.Kind)
+	}
+	w.stop(m)
+}
+
+// array appends a list.
+func (w *walker) array(c *column, path string) {
+	w.Open()
+	for i := 0; w.NextElement(i); i++ {
+		w.value(c.element, path+c.field.Source()+".")
+	}
+	c.mark(true)
+	c.offsets = append(c.offsets, int32(c.element.n))
+}

@@ -1,0 +1,206 @@
+package flow
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"trevak/internal/fault"
+	"trevak/internal/layout"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+)
+
+// Conversion is what a convert is asked to do.
+type Conversion struct {
+	Reading
+	// To is a file ending in .parquet, or a folder.
+	To string
+	// Partition is the partition fields, for a folder.
+	Partition string
+	Layout    layout.Options
+	// Overwrite replaces what is there.
+	Overwrite bool
+}
+
+// Convert writes the source's rows as columnar files. Nothing is seen at the destination until all of it is there.
+func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
+	started := time.Now()
+	dest, err := newDestination(c)
+	if err != nil {
+		return nil, err
+	}
+	source, err := Survey(ctx, c.Reading)
+	if err != nil {
+		return nil, err
+	}
+	if err := source.convertible(); err != nil {
+		return nil, err
+	}
+	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, func(s schema.Schema) (output, func(), error) {
+		s.AssignIDs()
+		spec, err := parseSpec(c.Partition, s)
+		if err != nil {
+			return output{}, nil, err
+		}
+		if err := dest.begin(); err != nil {
+			return output{}, nil, err
+		}
+		return output{schema: s, spec: spec, options: dest.layout(c.Layout), create: dest.create}, dest.discard, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := dest.publish(); err != nil {
+		dest.discard()
+		return nil, err
+	}
+	report.Destination, report.Seconds = c.To, time.Since(started).Seconds()
+	return report, nil
+}
+
+func parseSpec(text string, s schema.Schema) (layout.Spec, error) {
+	if text == "" {
+		return nil, nil
+	}
+	return layout.ParseSpec(text, s)
+}
+
+// convertible refuses formats that can only be looked at so far.
+func (s *Source) convertible() error {
+	if s.Format() == sniff.Parquet {
+		return fault.New(fault.Input, "is a Parquet file; those can be previewed and described, but not yet converted or loaded").
+			In(s.Inputs[0].Location).Try("name the raw files it came from")
+	}
+	return nil
+}
+
+// destination is where a convert puts its files: a single one or a folder. Both are written under another name beside it
+// first.
+type destination struct {
+	path      string
+	single    bool
+	overwrite bool
+	staging   string
+	files     int
+}
+
+// newDestination checks that the destination can be written.
+func newDestination(c Conversion) (*destination, error) {
+	d := &destination{path: filepath.Clean(c.To), overwrite: c.Overwrite}
+	extension := strings.ToLower(filepath.Ext(c.To))
+	info, err := os.Stat(d.path)
+	exists := err == nil
+	switch {
+	case c.To == "":
+		return nil, fault.New(fault.Usage, "--to is missing").Try("name a file ending in .parquet, or a folder ending in /")
+	case strings.HasSuffix(c.To, "/") || exists && info.IsDir() || extension == "":
+	case extension == ".parquet":
+		d.single = true
+	default:
+		return nil, fault.New(fault.Usage, "files ending in %s are not written yet", extension).Try("name a file ending in .parquet, or a folder ending in /")
+	}
+	if d.single && c.Partition != "" {
+		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/", strings.TrimSuffix(c.To, extension))
+	}
+	if exists && !c.Overwrite && !d.emptyFolder(info) {
+		return nil, fault.New(fault.Usage, "%s exists already", c.To).Try("choose another name, or replace it with --overwrite")
+	}
+	if exists && d.single == info.IsDir() {
+		return nil, fault.New(fault.Usage, "%s is there, but is no folder", c.To).Try("choose another name")
+	}
+	return d, nil
+}
+
+func (d *destination) emptyFolder(info os.FileInfo) bool {
+	if !info.IsDir() {
+		return false
+	}
+	entries, err := os.ReadDir(d.path)
+	return err == nil && len(entries) == 0
+}
+
+// begin makes a fresh staging place.
+func (d *destination) begin() error {
+	d.files = 0
+	parent := filepath.Dir(d.path)
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return fault.Wrap(fault.Storage, err, "the folder %s cannot be made", parent)
+	}
+	staging, err := os.MkdirTemp(parent, "."+filepath.Base(d.path)+".partial-")
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "nothing can be written beside %s", d.path)
+	}
+	d.staging = staging
+	return os.Chmod(staging, 0o755)
+}
+
+// layout adapts the options: a single file is never split.
+func (d *destination) layout(o layout.Options) layout.Options {
+	if d.single {
+		o.FileBytes = math.MaxInt64
+	}
+	return o
+}
+
+// create is the layout.Create of a convert.
+func (d *destination) create(folder string) (io.WriteCloser, string, error) {
+	d.files++
+	dir := filepath.Join(d.staging, filepath.FromSlash(folder))
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, "", fault.Wrap(fault.Storage, err, "the folder of a data file cannot be made")
+	}
+	path := filepath.Join(dir, fmt.Sprintf("%05d.parquet", d.files))
+	file, err := os.Create(path)
+	if err != nil {
+		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
+	}
+	return &buffered{Writer: bufio.NewWriterSize(file, 256<<10), file: file}, path, nil
+}
+
+// buffered is a file behind a buffer.
+type buffered struct {
+	*bufio.Writer
+	file *os.File
+}
+
+func (b *buffered) Close() error {
+	if err := b.Flush(); err != nil {
+		b.file.Close()
+		return err
+	}
+	return b.file.Close()
+}
+
+// publish moves what was staged to the destination.
+func (d *destination) publish() error {
+	from := d.staging
+	if d.single {
+		from = filepath.Join(d.staging, "00001.parquet")
+	} else if d.overwrite {
+		old := d.staging + ".old"
+		if err := os.Rename(d.path, old); err == nil {
+			defer os.RemoveAll(old)
+		}
+	} else if err := os.Remove(d.path); err != nil && !os.IsNotExist(err) {
+		return fault.Wrap(fault.Storage, err, "%s cannot be replaced", d.path)
+	}
+	if err := os.Rename(from, d.path); err != nil {
+		return fault.Wrap(fault.Storage, err, "the finished files cannot be moved to %s", d.path)
+	}
+	d.discard()
+	return nil
+}
+
+// discard removes what was staged.
+func (d *destination) discard() {
+	if d.staging != "" {
+		os.RemoveAll(d.staging)
+	}
+}

@@ -1,0 +1,184 @@
+package flow
+
+import (
+	"context"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"trevak/internal/fault"
+	"trevak/internal/parse"
+	"trevak/internal/parse/json"
+	"trevak/internal/sniff"
+)
+
+// pass is one reading of a source from beginning to end.
+type pass struct {
+	source *Source
+	budget Budget
+	stage  string
+	limits parse.Limits
+	// blocksOf bounds how many blocks of each object are read; 0 is all.
+	blocksOf int
+}
+
+func (s *Source) pass(stage string, b Budget) pass {
+	return pass{source: s, budget: b, stage: stage, limits: parse.DefaultLimits}
+}
+
+// job is a block on its way, with its number over the whole pass.
+type job struct {
+	number int
+	block  parse.Block
+	read   int64 // stored bytes of the source read when it was cut
+}
+
+// result is what a worker made of a block.
+type result[T any] struct {
+	job
+	value T
+}
+
+// process reads the source's blocks, lets workers turn each into a T side by side, and hands the results to take in the order
+// of the source. newWorker is called once for each worker. No more than a few blocks and results are held at a time: a
+// block's slot is free again when its result has been taken.
+func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Block) (T, error), take func(parse.Block, T) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	workers := max(1, p.budget.Workers)
+	slots := make(chan struct{}, 2*workers+1)
+	jobs, results := make(chan job), make(chan result[T])
+	var buffers sync.Pool
+
+	group.Go(func() error {
+		defer close(jobs)
+		return p.read(ctx, &buffers, func(j job) error {
+			select {
+			case slots <- struct{}{}:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			select {
+			case jobs <- j:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+
+	var running sync.WaitGroup
+	for range workers {
+		running.Add(1)
+		group.Go(func() error {
+			defer running.Done()
+			work := newWorker()
+			for j := range jobs {
+				value, err := work(&j.block)
+				if err != nil {
+					return err
+				}
+				buffers.Put(&j.block.Data)
+				select {
+				case results <- result[T]{j, value}:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			return nil
+		})
+	}
+	group.Go(func() error {
+		running.Wait()
+		close(results)
+		return nil
+	})
+	group.Go(func() error { return collect(ctx, p, results, slots, take) })
+	return group.Wait()
+}
+
+// collect restores the order of results.
+func collect[T any](ctx context.Context, p pass, results <-chan result[T], slots <-chan struct{}, take func(parse.Block, T) error) error {
+	early := map[int]result[T]{}
+	next := 0
+	for r := range results {
+		early[r.number] = r
+		for {
+			r, ok := early[next]
+			if !ok {
+				break
+			}
+			delete(early, next)
+			next++
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if err := take(r.block, r.value); err != nil {
+				return err
+			}
+			<-slots
+			p.tell(r.block.Object, r.read)
+		}
+	}
+	return nil
+}
+
+// tell reports progress.
+func (p pass) tell(object int, read int64) {
+	if p.budget.Events != nil {
+		p.budget.Events(Event{Stage: p.stage, Objects: len(p.source.Inputs), Object: object + 1, Location: p.source.Inputs[object].Location,
+			BytesRead: read, BytesTotal: p.source.Bytes})
+	}
+}
+
+// read cuts the objects into blocks, one object after the other.
+func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error) error {
+	number := 0
+	var before int64
+	alloc := func(n int) ([]byte, error) {
+		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*p.limits.BlockBytes {
+			return (*b)[:0], nil
+		}
+		return make([]byte, 0, n), nil
+	}
+	for i, in := range p.source.Inputs {
+		stream, err := in.Open(ctx)
+		if err != nil {
+			return err
+		}
+		blocks := 0
+		err = parse.Blocks(ctx, stream, cutter(in.Rules), p.limits, alloc, func(b parse.Block) error {
+			if p.blocksOf > 0 && blocks == p.blocksOf {
+				return errEnough
+			}
+			blocks++
+			b.Object = i
+			number++
+			return emit(job{number - 1, b, before + stream.Stored()})
+		})
+		stream.Close()
+		if err != nil && err != errEnough {
+			return locateError(err, in.Location)
+		}
+		before += in.Size
+	}
+	return nil
+}
+
+// errEnough ends the reading of an object of which no more is wanted.
+var errEnough = fault.New(fault.Input, "enough was read")
+
+// locateError names the object in an error that does not yet.
+func locateError(err error, location string) error {
+	if e, ok := err.(*fault.Error); ok {
+		return e.In(location)
+	}
+	return err
+}
+
+// cutter returns what cuts an object into records.
+func cutter(r sniff.Rules) parse.Cutter {
+	if r.Format == sniff.JSONLines {
+		return json.Lines{}
+	}
+	return r.Dialect
+}

@@ -1,0 +1,112 @@
+package flow
+
+import (
+	"time"
+
+	"trevak/internal/fault"
+	"trevak/internal/layout"
+	"trevak/internal/schema"
+)
+
+// Report is the account of a convert or a load: what was read, what was written, and that the two agree.
+type Report struct {
+	Objects []ObjectReport `json:"objects"`
+	Counts
+	// BytesRead counts the bytes of the source as stored, BytesUnpacked those of its text, BytesWritten those of the data files.
+	BytesRead     int64   `json:"bytes_read"`
+	BytesUnpacked int64   `json:"bytes_unpacked"`
+	BytesWritten  int64   `json:"bytes_written"`
+	DataFiles     int     `json:"data_files"`
+	Partitions    int     `json:"partitions"`
+	Seconds       float64 `json:"seconds"`
+	// Destination is the file or folder of a convert.
+	Destination string `json:"destination,omitempty"`
+	// Table, SnapshotID and Created are those of a load.
+	Table      string `json:"table,omitempty"`
+	SnapshotID int64  `json:"snapshot_id,omitempty"`
+	Created    bool   `json:"created,omitempty"`
+	// Drift lists what differed between source and table; a load stops at any difference it cannot take, so it is empty.
+	Drift []string `json:"drift"`
+	// Renamed are the columns whose names had to be made legal.
+	Renamed []Renamed `json:"renamed"`
+	Codec   string    `json:"codec"`
+	// Rewritten is set when a value beyond the sampled types made the run infer from all records and write anew.
+	Rewritten bool `json:"rewritten"`
+	// EmptyFiles and HiddenFiles were passed over.
+	EmptyFiles  int `json:"empty_files"`
+	HiddenFiles int `json:"hidden_files"`
+}
+
+// Counts are the records of an object or of all.
+type Counts struct {
+	RecordsRead        int64 `json:"records_read"`
+	RowsWritten        int64 `json:"rows_written"`
+	RecordsQuarantined int64 `json:"records_quarantined"`
+	RecordsSkipped     int64 `json:"records_skipped"`
+}
+
+// ObjectReport is the account of one object.
+type ObjectReport struct {
+	Location string `json:"location"`
+	Bytes    int64  `json:"bytes"`
+	Counts
+}
+
+// Renamed is a column whose name had to be made legal.
+type Renamed struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Add puts one object's counts to another's.
+func (c *Counts) Add(o Counts) {
+	c.RecordsRead += o.RecordsRead
+	c.RowsWritten += o.RowsWritten
+	c.RecordsQuarantined += o.RecordsQuarantined
+	c.RecordsSkipped += o.RecordsSkipped
+}
+
+// balanced reports whether every record is accounted for.
+func (c Counts) balanced() bool {
+	return c.RecordsRead == c.RowsWritten+c.RecordsQuarantined+c.RecordsSkipped
+}
+
+// newReport begins the account of a run over a source.
+func newReport(source *Source, s schema.Schema, codec string) *Report {
+	r := &Report{Drift: []string{}, Renamed: []Renamed{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	for _, in := range source.Inputs {
+		r.Objects = append(r.Objects, ObjectReport{Location: in.Location, Bytes: in.Size})
+	}
+	s.Walk(func(path string, f *schema.Field) {
+		if f.Origin != "" {
+			r.Renamed = append(r.Renamed, Renamed{From: f.Origin, To: path})
+		}
+	})
+	return r
+}
+
+// close adds up the objects and holds them against what lies in the files. It is the last check before a commit.
+func (r *Report) close(files []layout.DataFile, partitions int, started time.Time) error {
+	for _, o := range r.Objects {
+		if !o.balanced() {
+			return unbalanced(o.Location, o.Counts)
+		}
+		r.Add(o.Counts)
+	}
+	var rows int64
+	for _, f := range files {
+		rows += f.Summary.Rows
+		r.BytesWritten += f.Summary.Bytes
+	}
+	if rows != r.RowsWritten {
+		return fault.New(fault.Storage, "%d rows were to be written, but the files hold %d", r.RowsWritten, rows).
+			Try("this is a fault of the program; nothing was committed")
+	}
+	r.DataFiles, r.Partitions, r.Seconds = len(files), partitions, time.Since(started).Seconds()
+	return nil
+}
+
+func unbalanced(location string, c Counts) error {
+	return fault.New(fault.Storage, "%d records were read, but %d written, %d quarantined and %d skipped", c.RecordsRead, c.RowsWritten,
+		c.RecordsQuarantined, c.RecordsSkipped).In(location).Try("this is a fault of the program; nothing was committed")
+}

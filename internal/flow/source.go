@@ -1,0 +1,147 @@
+// Package flow puts the stages together: it surveys sources, infers, converts and loads, hands out memory and workers, keeps
+// the count of records and tells how far it is.
+//
+// What comes in are options; what goes out are results and reports for someone else to show. Records travel one way:
+// locate, sniff, parse, fit, layout, columnar, table.
+package flow
+
+import (
+	"context"
+	"errors"
+	"io"
+	"runtime"
+	"slices"
+	"strings"
+
+	"trevak/internal/fault"
+	"trevak/internal/locate"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+)
+
+// Reading is what the user says about the source.
+type Reading struct {
+	// Sources are paths, folders and patterns.
+	Sources []string
+	// Stated are the reading rules that are fixed.
+	Stated sniff.Stated
+	// Types are the columns whose type is fixed, by name in the source or legal name.
+	Types map[string]schema.Type
+}
+
+// Budget is what a run may use.
+type Budget struct {
+	// Workers is how many blocks, and how many columns, are worked on at a time.
+	Workers int
+	// Events is told of progress, from one goroutine at a time; it may be nil.
+	Events func(Event)
+}
+
+// DefaultBudget uses every processor.
+func DefaultBudget() Budget { return Budget{Workers: runtime.GOMAXPROCS(0)} }
+
+// Event says how far a run is.
+type Event struct {
+	// Stage is "inferring", "writing" or "committing".
+	Stage string
+	// Objects is how many objects there are, Object the number of the current one, from 1, and Location its place.
+	Objects, Object int
+	Location        string
+	// BytesRead counts the stored bytes read so far, of BytesTotal.
+	BytesRead, BytesTotal int64
+	Records               int64
+}
+
+// Input is an object and how it is read.
+type Input struct {
+	locate.Object
+	Rules sniff.Rules
+}
+
+// Source is the objects a run reads, in order.
+type Source struct {
+	Inputs []Input
+	// Empty and Hidden count files that were passed over.
+	Empty, Hidden int
+	// Bytes is the size of all objects as stored.
+	Bytes int64
+}
+
+// Survey finds the objects and settles how each is read.
+func Survey(ctx context.Context, r Reading) (*Source, error) {
+	found, err := locate.Resolve(ctx, r.Sources)
+	if err != nil {
+		return nil, err
+	}
+	s := &Source{Empty: found.Empty, Hidden: found.Hidden}
+	for _, object := range found.Objects {
+		rules, err := settle(ctx, object, r.Stated)
+		if err != nil {
+			return nil, err
+		}
+		s.Inputs = append(s.Inputs, Input{object, rules})
+		s.Bytes += object.Size
+	}
+	return s, s.agree(r.Stated)
+}
+
+// settle looks at the beginning of one object.
+func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (sniff.Rules, error) {
+	stream, err := object.Open(ctx)
+	if err != nil {
+		return sniff.Rules{}, err
+	}
+	defer stream.Close()
+	head := make([]byte, sniff.HeadBytes)
+	n, err := io.ReadFull(stream, head)
+	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if err != nil && !whole {
+		return sniff.Rules{}, err
+	}
+	if n == 0 {
+		return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").In(object.Location).Try("leave it out of the source")
+	}
+	rules, err := sniff.Settle(head[:n], whole, stream.Compression, stated)
+	var e *fault.Error
+	if errors.As(err, &e) {
+		return rules, e.In(object.Location)
+	}
+	return rules, err
+}
+
+// agree makes the objects of one source be read alike: one format for all, and a header everywhere if the first record of an
+// object that seems to have none is the header of another.
+func (s *Source) agree(stated sniff.Stated) error {
+	first := s.Inputs[0]
+	for _, in := range s.Inputs[1:] {
+		if in.Rules.Format != first.Rules.Format {
+			return fault.New(fault.Usage, "the source holds %s (%s) and %s (%s); one run reads one format", first.Rules.Format, first.Location,
+				in.Rules.Format, in.Location).Try("name the files of one format only")
+		}
+	}
+	if first.Rules.Format != sniff.Delimited || stated.Header != nil {
+		return nil
+	}
+	var names []string
+	for _, in := range s.Inputs {
+		if in.Rules.Header {
+			names = in.Rules.Names
+			break
+		}
+	}
+	for i := range s.Inputs {
+		rules := &s.Inputs[i].Rules
+		switch {
+		case names == nil || rules.Header:
+		case slices.ContainsFunc(rules.First, func(field string) bool { return !slices.Contains(names, strings.TrimSpace(field)) }):
+			return fault.New(fault.Input, "seems to have no header, while other files of the source have one").In(s.Inputs[i].Location).
+				Try("state --header or --no-header, or load it by itself")
+		default:
+			rules.UseHeader("its first record is the header of the other files")
+		}
+	}
+	return nil
+}
+
+// Format returns the format of all objects.
+func (s *Source) Format() sniff.Format { return s.Inputs[0].Rules.Format }

@@ -1,0 +1,142 @@
+package flow
+
+import (
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"trevak/internal/fault"
+	"trevak/internal/fit"
+	"trevak/internal/parse"
+	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/json"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+)
+
+// parser returns the parser of an object of delimited text.
+func parser(r sniff.Rules) delimited.Parser {
+	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad}
+	if r.Header {
+		p.Skip = 1
+	}
+	return p
+}
+
+// fitted is what a worker makes of a block: a batch of rows, or the first value or record that stops the run.
+type fitted struct {
+	batch arrow.RecordBatch
+	fault *fault.Error
+	// widens is set when a wider schema would take the value.
+	widens bool
+}
+
+// fitter is one worker of a writing pass.
+type fitter struct {
+	source    *Source
+	delimited *fit.Delimited
+	json      *fit.JSON
+	fields    [][]int // per object: the field of each column
+	records   delimited.Records
+	lines     json.Records
+}
+
+// newFitter prepares a worker. fields comes from columnFields; grows says whether JSON may bring keys the schema lacks.
+func newFitter(source *Source, s schema.Schema, fields [][]int, grows bool) *fitter {
+	f := &fitter{source: source, fields: fields}
+	if source.Format() == sniff.JSONLines {
+		f.json = fit.NewJSON(s, grows)
+	} else {
+		f.delimited = fit.NewDelimited(s)
+	}
+	return f
+}
+
+// columnFields finds for each object of delimited text the field that each column of the schema is read from, -1 where the
+// object does not have it, and the names in the objects that no column is read from.
+func columnFields(source *Source, s schema.Schema) (fields [][]int, surplus []string) {
+	seen := map[string]bool{}
+	for _, in := range source.Inputs {
+		columns := make([]int, len(s.Fields))
+		for i := range columns {
+			columns[i] = -1
+		}
+		for i, name := range in.Rules.Names {
+			if at := matchColumn(s, name); at >= 0 && columns[at] < 0 {
+				columns[at] = i
+			} else if !seen[name] {
+				seen[name] = true
+				surplus = append(surplus, name)
+			}
+		}
+		fields = append(fields, columns)
+	}
+	return fields, surplus
+}
+
+// matchColumn finds the column that a name in the source means: by the name it had there, by its legal name, by what the name
+// becomes when made legal, and last whatever the letter case. It returns -1 where there is none.
+func matchColumn(s schema.Schema, name string) int {
+	legal := schema.SafeNames([]string{name})[0]
+	for _, same := range []func(f *schema.Field) bool{
+		func(f *schema.Field) bool { return f.Origin == name },
+		func(f *schema.Field) bool { return f.Name == name },
+		func(f *schema.Field) bool { return f.Origin == "" && f.Name == legal },
+		func(f *schema.Field) bool {
+			return strings.EqualFold(f.Name, name) || strings.EqualFold(f.Name, legal)
+		},
+	} {
+		for i := range s.Fields {
+			if same(&s.Fields[i]) {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// work fits one block.
+func (f *fitter) work(block *parse.Block) (fitted, error) {
+	var batch arrow.RecordBatch
+	var misfit *fit.Misfit
+	var problems []parse.Problem
+	if f.json != nil {
+		f.lines.Parse(block)
+		problems = f.lines.Problems
+		batch, misfit = f.json.Fit(&f.lines)
+	} else {
+		p := parser(f.source.Inputs[block.Object].Rules)
+		p.Parse(block, &f.records)
+		problems = f.records.Problems
+		batch, misfit = f.delimited.Fit(&f.records, f.fields[block.Object])
+	}
+	if len(problems) > 0 && (misfit == nil || problems[0].Start < misfit.Start) {
+		return fitted{fault: f.problem(block, problems[0])}, nil
+	}
+	if misfit != nil {
+		return fitted{fault: f.misfit(block, misfit), widens: misfit.Widens}, nil
+	}
+	return fitted{batch: batch}, nil
+}
+
+// problem makes an error of a record that cannot be read.
+func (f *fitter) problem(block *parse.Block, p parse.Problem) *fault.Error {
+	return recordFault(f.source.Inputs[block.Object].Location, block.LineAt(p.Start), p)
+}
+
+func recordFault(location string, line int64, p parse.Problem) *fault.Error {
+	return &fault.Error{Kind: fault.Input, Object: location, Line: line, Reason: "the record " + p.Reason, WayOut: p.WayOut}
+}
+
+// misfit makes an error of a value that does not fit.
+func (f *fitter) misfit(block *parse.Block, m *fit.Misfit) *fault.Error {
+	e := &fault.Error{Kind: fault.Input, Object: f.source.Inputs[block.Object].Location, Line: block.LineAt(m.Start), Column: m.Column,
+		Reason: m.Reason, WayOut: m.WayOut}
+	if m.Column == "" {
+		e.Reason = "the record cannot be read: " + m.Reason
+	} else {
+		e.Value = &m.Value
+		e.Kind = fault.Schema
+	}
+	return e
+}

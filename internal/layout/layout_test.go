@@ -1,0 +1,232 @@
+package layout
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/iceberg-go"
+
+	"trevak/internal/columnar"
+	"trevak/internal/schema"
+)
+
+func column(name string, k schema.Kind) schema.Field {
+	return schema.Field{Name: name, Type: schema.Type{Kind: k}}
+}
+
+func sample() schema.Schema {
+	s := schema.Schema{Fields: []schema.Field{column("id", schema.Long), column("sea_area", schema.String), column("day", schema.Date),
+		column("at", schema.TimestampTz), column("depth", schema.Double), column("small", schema.Int)}}
+	s.Fields[1].Origin = "Sea Area"
+	s.AssignIDs()
+	return s
+}
+
+func TestParseSpec(t *testing.T) {
+	tests := []struct{ text, want, reason string }{
+		{"day(at),sea_area", "day(at),sea_area", ""},
+		{" bucket( 16 , id ) , truncate(3,Sea Area), year(day)", "bucket(16,id),truncate(3,sea_area),year(day)", ""},
+		{"DAY", "day", ""},
+		{"week(at)", "", "not a partition transform"},
+		{"bucket(id)", "", "not complete"},
+		{"day(3,at)", "", "not complete"},
+		{"bucket(0,id)", "", "no width"},
+		{"day(sea_area)", "", "cannot be made of column"},
+		{"hour(day)", "", "cannot be made of column"},
+		{"depth", "", "cannot be made of column"},
+		{"sea_aera", "", "nearest names are sea_area"},
+		{"day,,id", "", "is empty"},
+		{"day(at),day(at)", "", "would both be called"},
+	}
+	for _, test := range tests {
+		spec, err := ParseSpec(test.text, sample())
+		switch {
+		case test.reason == "" && (err != nil || spec.String() != test.want):
+			t.Errorf("%q: %s, %v", test.text, spec, err)
+		case test.reason != "" && (err == nil || !strings.Contains(err.Error(), test.reason)):
+			t.Errorf("%q: %v, want %q", test.text, err, test.reason)
+		}
+	}
+}
+
+// TestTransformsAgree holds our transforms against the table library's.
+func TestTransformsAgree(t *testing.T) {
+	type sample struct {
+		array   arrow.Array
+		literal iceberg.Literal
+		kinds   string
+	}
+	var samples []sample
+	for _, v := range []int64{0, 1, -1, 34, -34, 1 << 40, -1 << 62} {
+		b := array.NewInt64Builder(memory.DefaultAllocator)
+		b.Append(v)
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(v), "identity bucket truncate"})
+	}
+	for _, v := range []int32{0, 7, -7, 17514} {
+		b := array.NewDate32Builder(memory.DefaultAllocator)
+		b.Append(arrow.Date32(v))
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(iceberg.Date(v)), "identity bucket year month day"})
+		ints := array.NewInt32Builder(memory.DefaultAllocator)
+		ints.Append(v)
+		samples = append(samples, sample{ints.NewArray(), iceberg.NewLiteral(v), "identity bucket truncate"})
+	}
+	for _, v := range []int64{0, -1, 1934546645123456, -99999999999999} {
+		b := array.NewTimestampBuilder(memory.DefaultAllocator, &arrow.TimestampType{Unit: arrow.Microsecond})
+		b.Append(arrow.Timestamp(v))
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(iceberg.Timestamp(v)), "identity bucket year month day hour"})
+	}
+	for _, v := range []string{"", "a", "iceberg", "Über den Kaiserring", "日本海"} {
+		b := array.NewStringBuilder(memory.DefaultAllocator)
+		b.Append(v)
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(v), "identity bucket truncate"})
+	}
+	theirs := map[string]iceberg.Transform{"identity": iceberg.IdentityTransform{}, "year": iceberg.YearTransform{}, "month": iceberg.MonthTransform{},
+		"day": iceberg.DayTransform{}, "hour": iceberg.HourTransform{}, "bucket": iceberg.BucketTransform{NumBuckets: 16}, "truncate": iceberg.TruncateTransform{Width: 3}}
+	for _, s := range samples {
+		for _, name := range strings.Fields(s.kinds) {
+			ours := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(s.array, 0)
+			want := theirs[name].Apply(iceberg.Optional[iceberg.Literal]{Valid: true, Val: s.literal}).Val.Any()
+			if fmt.Sprint(ours) != fmt.Sprint(want) && fmt.Sprint(ours) != numberOf(want) {
+				t.Errorf("%s of %v: %v, want %v", name, s.literal, ours, want)
+			}
+		}
+	}
+}
+
+// numberOf writes the library's dates and timestamps as the numbers they are.
+func numberOf(v any) string {
+	switch v := v.(type) {
+	case iceberg.Date:
+		return fmt.Sprint(int32(v))
+	case iceberg.Timestamp:
+		return fmt.Sprint(int64(v))
+	}
+	return fmt.Sprint(v)
+}
+
+func TestFolders(t *testing.T) {
+	date, text := arrow.FixedWidthTypes.Date32, arrow.BinaryTypes.String
+	tests := []struct {
+		transform Transform
+		value     Value
+		dt        arrow.DataType
+		want      string
+	}{
+		{Transform{Name: "day", Column: "at"}, int32(22400), date, "at_day=2031-05-01"},
+		{Transform{Name: "month", Column: "at"}, int32(-1), date, "at_month=1969-12"},
+		{Transform{Name: "year", Column: "at"}, int32(61), date, "at_year=2031"},
+		{Transform{Name: "hour", Column: "at"}, int32(1), date, "at_hour=1970-01-01-01"},
+		{Transform{Name: "identity", Column: "day"}, int32(0), date, "day=1970-01-01"},
+		{Transform{Name: "bucket", Width: 4, Column: "id"}, int32(3), date, "id_bucket=3"},
+		{Transform{Name: "identity", Column: "a"}, nil, text, "a=null"},
+		{Transform{Name: "identity", Column: "a"}, "null", text, "a=%6Eull"},
+		{Transform{Name: "identity", Column: "a"}, "", text, "a="},
+		{Transform{Name: "identity", Column: "a"}, "../../etc/x", text, "a=%2E.%2F..%2Fetc%2Fx"},
+		{Transform{Name: "identity", Column: "a"}, "Cairn Bay", text, "a=Cairn%20Bay"},
+		{Transform{Name: "identity", Column: "Tiefe ü"}, true, text, "Tiefe%20%C3%BC=true"},
+	}
+	for _, test := range tests {
+		if got := (Spec{test.transform}).Folder([]Value{test.value}, []arrow.DataType{test.dt}); got != test.want {
+			t.Errorf("%v: %s, want %s", test.value, got, test.want)
+		}
+	}
+	long := Spec{{Name: "identity", Column: "a"}}.Folder([]Value{strings.Repeat("/", 1000)}, []arrow.DataType{text})
+	if len(long) > 255 || strings.Contains(strings.TrimPrefix(long, "a="), "/") {
+		t.Errorf("%d bytes: %s", len(long), long)
+	}
+}
+
+// TestRouterKeepsEveryRow routes rows under small limits and reads all files back.
+func TestRouterKeepsEveryRow(t *testing.T) {
+	s := sample()
+	spec, err := ParseSpec("day(at),sea_area", s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	options := DefaultOptions
+	options.OpenFiles, options.BudgetBytes, options.FileBytes = 2, 20<<10, 64<<10
+	root := t.TempDir()
+	files := 0
+	r := NewRouter(s, spec, options, func(folder string) (io.WriteCloser, string, error) {
+		files++
+		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", files))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return nil, "", err
+		}
+		w, err := os.Create(path)
+		return w, path, err
+	})
+	areas := []string{"Cairn Bay", "The Narrows", "", "Marrow Deep"}
+	var want []string
+	start := time.Date(2031, 5, 1, 0, 0, 0, 0, time.UTC)
+	for b := range 20 {
+		build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
+		for i := range 300 {
+			id := int64(b*300 + i)
+			build.Field(0).(*array.Int64Builder).Append(id)
+			if i%7 == 0 {
+				build.Field(1).AppendNull()
+			} else {
+				build.Field(1).(*array.StringBuilder).Append(areas[i%4])
+			}
+			build.Field(2).AppendNull()
+			build.Field(3).(*array.TimestampBuilder).Append(arrow.Timestamp(start.Add(time.Duration(id) * time.Hour).UnixMicro()))
+			build.Field(4).(*array.Float64Builder).Append(float64(id) / 2)
+			build.Field(5).AppendNull()
+			want = append(want, fmt.Sprint(id))
+		}
+		if err := r.Write(t.Context(), build.NewRecordBatch()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, err := r.Close(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(out) < r.Partitions() || r.Partitions() != 250*4+250 {
+		t.Errorf("%d files, %d partitions", len(out), r.Partitions())
+	}
+	var got []string
+	for _, f := range out {
+		got = append(got, ids(t, f)...)
+	}
+	sort.Strings(got)
+	sort.Strings(want)
+	if strings.Join(got, ",") != strings.Join(want, ",") {
+		t.Errorf("%d rows came back of %d", len(got), len(want))
+	}
+}
+
+// ids reads the first column of a file and checks that its rows belong into its partition.
+func ids(t *testing.T, f DataFile) (out []string) {
+	t.Helper()
+	file, err := columnar.Open(f.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	err = file.Batches(context.Background(), func(b arrow.RecordBatch) error {
+		for row := range int(b.NumRows()) {
+			out = append(out, b.Column(0).ValueStr(row))
+			area := b.Column(1)
+			if (f.Values[1] == nil) != area.IsNull(row) || (f.Values[1] != nil && f.Values[1] != area.ValueStr(row)) {
+				t.Errorf("%s holds a row of %q", f.Path, area.ValueStr(row))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}

@@ -1,0 +1,178 @@
+// Package parse cuts a stream of bytes into blocks of whole records. The packages below it cut records into fields.
+//
+// What comes in is one object's unpacked bytes; what goes out are blocks in order, each with the place of its first byte, so
+// that every record knows its object, line and byte offset. Blocks can be worked on independently of each other.
+package parse
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"unicode/utf8"
+
+	"trevak/internal/fault"
+)
+
+// Block is a run of whole records of one object.
+type Block struct {
+	// Object is the object's number among the source's.
+	Object int
+	// Index numbers the blocks of an object from 0.
+	Index int
+	// Offset is the byte offset of Data[0] in the unpacked object.
+	Offset int64
+	// Line is the 1-based line of Data[0].
+	Line int64
+	// Data holds the records, the last with or without its line end.
+	Data []byte
+}
+
+// LineAt returns the 1-based line of the byte at an offset within Data.
+func (b *Block) LineAt(at int) int64 {
+	return b.Line + int64(bytes.Count(b.Data[:at], []byte{'\n'}))
+}
+
+// Cutter knows where records end.
+type Cutter interface {
+	// Cut returns the length of the whole records at the start of buf, 0 when not even one is complete.
+	Cut(buf []byte) int
+}
+
+// Problem is a record, or a part of one, that cannot be read.
+type Problem struct {
+	// Start and End delimit the record within the block, in bytes.
+	Start, End int
+	// Column is the number of the field at fault, or -1 where it is the record as a whole.
+	Column int
+	// Value is the offending text, nil for the record as a whole.
+	Value []byte
+	// Reason says what is wrong.
+	Reason string
+	// WayOut says what the user can do.
+	WayOut string
+}
+
+// Limits bound what one record may take.
+type Limits struct {
+	// BlockBytes is the usual size of a block.
+	BlockBytes int
+	// RecordBytes is the most that one record may have.
+	RecordBytes int
+}
+
+// DefaultLimits are 1 MiB blocks and 64 MiB records.
+var DefaultLimits = Limits{BlockBytes: 1 << 20, RecordBytes: 64 << 20}
+
+// byteOrderMark is how some programs begin a UTF-8 file.
+const byteOrderMark = "\ufeff"
+
+// Blocks reads r to its end and hands each block to emit, in order. alloc returns an empty buffer with room for at least n
+// bytes; emit owns the block's data from then on. A byte order mark at the start is passed over.
+func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, alloc func(n int) ([]byte, error), emit func(Block) error) error {
+	s := splitter{cutter: cutter, limits: limits, alloc: alloc, emit: emit, block: Block{Line: 1}}
+	buf, err := alloc(limits.BlockBytes)
+	if err != nil {
+		return err
+	}
+	buf, err = fill(r, buf, len(byteOrderMark))
+	if bytes.HasPrefix(buf, []byte(byteOrderMark)) {
+		s.block.Offset = int64(len(byteOrderMark))
+		buf = append(buf[:0], buf[len(byteOrderMark):]...)
+	}
+	for err == nil {
+		if err = ctx.Err(); err != nil {
+			return err
+		}
+		want := limits.BlockBytes
+		if len(buf) >= want {
+			want = cap(buf)
+		}
+		if buf, err = fill(r, buf, want); err == nil {
+			buf, err = s.take(buf)
+		}
+	}
+	if !errors.Is(err, io.EOF) {
+		return err
+	}
+	if len(buf) == 0 {
+		return nil
+	}
+	_, err = s.send(buf, len(buf))
+	return err
+}
+
+// splitter cuts a growing buffer into blocks.
+type splitter struct {
+	cutter Cutter
+	limits Limits
+	alloc  func(n int) ([]byte, error)
+	emit   func(Block) error
+	block  Block
+}
+
+// take sends on the whole records of a full buffer and returns a buffer with the rest.
+func (s *splitter) take(buf []byte) ([]byte, error) {
+	cut := s.cutter.Cut(buf)
+	if cut > 0 {
+		return s.send(buf, cut)
+	}
+	if len(buf) >= s.limits.RecordBytes {
+		return nil, &fault.Error{Kind: fault.Input, Line: s.block.Line,
+			Reason: "the record that begins here does not end within the largest size of a record",
+			WayOut: "a quote that is never closed does this; otherwise the reading rules may be wrong"}
+	}
+	bigger := make([]byte, len(buf), min(2*len(buf), max(s.limits.RecordBytes, len(buf)+1)))
+	copy(bigger, buf)
+	return bigger, nil
+}
+
+// send emits the first cut bytes of buf and returns a fresh buffer with what follows them.
+func (s *splitter) send(buf []byte, cut int) ([]byte, error) {
+	rest := buf[cut:]
+	next, err := s.alloc(max(s.limits.BlockBytes, 2*len(rest)+1))
+	if err != nil {
+		return nil, err
+	}
+	next = append(next[:0], rest...)
+	s.block.Data = buf[:cut]
+	lines := bytes.Count(s.block.Data, []byte{'\n'})
+	block := s.block
+	s.block.Index++
+	s.block.Offset += int64(cut)
+	s.block.Line += int64(lines)
+	return next, s.emit(block)
+}
+
+// fill reads until buf holds at least want bytes, using no more room than it has, and returns io.EOF at the end of r.
+func fill(r io.Reader, buf []byte, want int) ([]byte, error) {
+	if cap(buf) < want {
+		grown := make([]byte, len(buf), want)
+		copy(grown, buf)
+		buf = grown
+	}
+	for len(buf) < want {
+		n, err := r.Read(buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		if err != nil {
+			return buf, err
+		}
+	}
+	return buf, nil
+}
+
+// NotText describes the record between start and end of the block, which holds bytes that are not UTF-8.
+func NotText(block *Block, start, end int) Problem {
+	at := start
+	for at < end {
+		r, size := utf8.DecodeRune(block.Data[at:end])
+		if r == utf8.RuneError && size == 1 {
+			break
+		}
+		at += size
+	}
+	return Problem{Start: start, End: end, Column: -1,
+		Reason: fmt.Sprintf("holds the byte 0x%02X, which is not UTF-8, at byte %d of the record", block.Data[min(at, end-1)], at-start+1),
+		WayOut: "convert the file to UTF-8; other encodings are not read yet"}
+}

@@ -1,0 +1,237 @@
+package delimited
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand"
+	"reflect"
+	"strings"
+	"testing"
+
+	"trevak/internal/parse"
+)
+
+var comma = Dialect{Delimiter: ',', Quote: '"'}
+
+// read cuts text into blocks of a given size and returns every record's fields and every problem's place and reason.
+func read(t testing.TB, p Parser, text string, blockBytes int) (rows [][]string, problems []string) {
+	t.Helper()
+	var r Records
+	limits := parse.Limits{BlockBytes: blockBytes, RecordBytes: 1 << 20}
+	alloc := func(n int) ([]byte, error) { return make([]byte, 0, n), nil }
+	err := parse.Blocks(context.Background(), strings.NewReader(text), p.Dialect, limits, alloc, func(b parse.Block) error {
+		p.Parse(&b, &r)
+		for _, problem := range r.Problems {
+			problems = append(problems, fmt.Sprintf("%d@%d %s", b.LineAt(problem.Start), b.Offset+int64(problem.Start), problem.Reason))
+		}
+		for row := range r.Rows {
+			fields := []string{}
+			for _, f := range r.Row(row) {
+				if f.Quoted {
+					f.Text = "q:" + f.Text
+				}
+				fields = append(fields, f.Text)
+			}
+			rows = append(rows, fields)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rows, problems
+}
+
+func TestParse(t *testing.T) {
+	hash := Dialect{Delimiter: '\t', Quote: '"', Comment: '#'}
+	tests := []struct {
+		name     string
+		parser   Parser
+		text     string
+		rows     string
+		problems string
+	}{
+		{"plain", Parser{Dialect: comma}, "a,b\nc,d\n", "[[a b] [c d]]", "[]"},
+		{"no line end at the end", Parser{Dialect: comma}, "a,b\nc,d", "[[a b] [c d]]", "[]"},
+		{"carriage returns", Parser{Dialect: comma}, "a,b\r\n\"c\",\"d\"\r\n", "[[a b] [q:c q:d]]", "[]"},
+		{"empty fields", Parser{Dialect: comma}, ",\n,,\n\"\",x,", "[[ ] [  ] [q: x ]]", "[]"},
+		{"quotes and line breaks", Parser{Dialect: comma}, "\"a \"\"b\"\"\nc\",d\ne,f\n", "[[q:a \"b\"\nc d] [e f]]", "[]"},
+		{"a quote in mid-field is a character", Parser{Dialect: comma}, "5\" nail,b\nc\"d\",e\n", "[[5\" nail b] [c\"d\" e]]", "[]"},
+		{"blank lines", Parser{Dialect: comma, Width: 2}, "a,b\n\n\r\nc,d\n\n", "[[a b] [c d]]", "[]"},
+		{"blank lines in a single column", Parser{Dialect: comma, Width: 1}, "a\n\nb\n", "[[a] [] [b]]", "[]"},
+		{"comments", Parser{Dialect: hash}, "# x \"y\nb\tc\n#\"\n# end", "[[b c]]", "[]"},
+		{"a hash in mid-record", Parser{Dialect: hash}, "a\t#b\n\"c\n#d\"\te\n", "[[a #b] [q:c\n#d e]]", "[]"},
+		{"skipped header", Parser{Dialect: comma, Width: 2, Skip: 1}, "a\nb,c\n", "[[b c]]", "[]"},
+		{"short and long", Parser{Dialect: comma, Width: 2}, "a\nb,c\nd,e,f\n", "[[b c]]",
+			"[1@0 has 1 fields where 2 are expected 3@6 has 3 fields where 2 are expected]"},
+		{"padded", Parser{Dialect: comma, Width: 3, Pad: true}, "a\nb,c\nd,e,f\n", "[[a  ] [b c ] [d e f]]", "[]"},
+		{"text after a quote", Parser{Dialect: comma, Width: 2}, "\"a\"x,b\nc,d\n", "[[c d]]",
+			"[1@0 has text after the closing quote of a field]"},
+		{"never closed", Parser{Dialect: comma, Width: 2}, "a,b\n\"c,d\ne,f\n", "[[a b]]", "[2@4 opens a quote that is never closed]"},
+		{"mark at the start", Parser{Dialect: comma}, "\ufeffa,b\n", "[[a b]]", "[]"},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			for _, size := range []int{1, 3, 7, 64} {
+				rows, problems := read(t, test.parser, test.text, size)
+				if got := fmt.Sprint(rows); got != test.rows {
+					t.Errorf("blocks of %d: rows %s, want %s", size, got, test.rows)
+				}
+				if got := fmt.Sprint(problems); got != test.problems {
+					t.Errorf("blocks of %d: problems %s, want %s", size, got, test.problems)
+				}
+			}
+		})
+	}
+}
+
+// reference is a plain state machine over the same rule, a byte at a time.
+func reference(d Dialect, text string) [][]string {
+	var rows [][]string
+	var row []string
+	var field []byte
+	i, atStart := 0, true
+	endField := func(quoted bool) {
+		f := string(field)
+		if quoted {
+			f = "q:" + f
+		}
+		row, field = append(row, f), nil
+	}
+	endRow := func() {
+		if !(len(row) == 1 && row[0] == "") {
+			rows = append(rows, row)
+		}
+		row = nil
+	}
+	for i < len(text) {
+		if atStart && text[i] == d.Quote {
+			i++
+			for ; text[i] != d.Quote || (i+1 < len(text) && text[i+1] == d.Quote); i++ {
+				if text[i] == d.Quote {
+					i++
+				}
+				field = append(field, text[i])
+			}
+			i++
+			endField(true)
+			if i < len(text) && text[i] == '\n' {
+				endRow()
+			}
+			i++
+			continue
+		}
+		switch c := text[i]; c {
+		case d.Delimiter:
+			endField(false)
+			atStart = true
+		case '\n':
+			endField(false)
+			endRow()
+			atStart = true
+		default:
+			field = append(field, c)
+			atStart = false
+		}
+		i++
+	}
+	return rows
+}
+
+// write makes text of random records that is well formed in the dialect.
+func write(random *rand.Rand, d Dialect) string {
+	var b bytes.Buffer
+	for range random.Intn(30) {
+		width := 1 + random.Intn(6)
+		for c := range width {
+			if c > 0 {
+				b.WriteByte(d.Delimiter)
+			}
+			quoted := random.Intn(3) == 0
+			if quoted {
+				b.WriteByte(d.Quote)
+			}
+			for range random.Intn(12) {
+				ch := "abcdefghij, \"\n;|\r"[random.Intn(17)]
+				if quoted && ch == d.Quote {
+					b.WriteByte(ch)
+				}
+				if quoted || (ch != d.Delimiter && ch != d.Quote && ch != '\n' && ch != '\r') {
+					b.WriteByte(ch)
+				}
+			}
+			if quoted {
+				b.WriteByte(d.Quote)
+			}
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+func TestAnyBlockSizeGivesTheSameRecords(t *testing.T) {
+	random := rand.New(rand.NewSource(4))
+	for _, d := range []Dialect{comma, {Delimiter: ';', Quote: '"'}, {Delimiter: '|', Quote: '"'}} {
+		for range 60 {
+			text := write(random, d)
+			want := reference(d, text)
+			for size := 1; size < len(text)+2; size += 1 + len(text)/40 {
+				rows, _ := read(t, Parser{Dialect: d}, text, size)
+				if len(rows)+len(want) > 0 && !reflect.DeepEqual(rows, want) {
+					t.Fatalf("blocks of %d: %q gave\n%q, want\n%q", size, text, rows, want)
+				}
+			}
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{"a,b\n\"c\"\"\nd\",e\n", "\"", "\"a\"x,\"b\n", "#x\n,\r\n\"\",\n", ",,,\n\n\n,", "a\"b\"\n\"c", "\ufeff\"a\",b"} {
+		f.Add(seed, byte(','), 3)
+	}
+	f.Fuzz(func(t *testing.T, text string, delimiter byte, size int) {
+		if delimiter == '\n' || delimiter == '\r' || delimiter == '"' || delimiter == '#' || size < 1 || size > 1<<16 || len(text) > 1<<10 {
+			t.Skip()
+		}
+		for _, p := range []Parser{{Dialect: Dialect{delimiter, '"', '#'}}, {Dialect: Dialect{delimiter, 0, 0}, Width: 2, Pad: true}} {
+			rows, problems := read(t, p, text, size)
+			whole, wholeProblems := read(t, p, text, 1<<20)
+			if !reflect.DeepEqual(rows, whole) || !reflect.DeepEqual(problems, wholeProblems) {
+				t.Fatalf("blocks of %d give %q %q, the whole gives %q %q", size, rows, problems, whole, wholeProblems)
+			}
+		}
+	})
+}
+
+func BenchmarkParse(b *testing.B) {
+	line := "100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,2026-03-04,3.250,1003.21,9.4,true,\"hull fouled, cleaned\",77\n"
+	for name, text := range map[string]string{
+		"readings": strings.Repeat(line, 10000),
+		"wide":     strings.Repeat(strings.Repeat("123,45.678,Cairn Bay,,", 50)+"\n", 1000),
+	} {
+		b.Run(name, func(b *testing.B) {
+			block := parse.Block{Data: []byte(text), Line: 1}
+			p := Parser{Dialect: comma, Width: strings.Count(text[:strings.IndexByte(text, '\n')], ",") + 1}
+			if name == "readings" {
+				p.Width = 12
+			}
+			var r Records
+			b.SetBytes(int64(len(text)))
+			for b.Loop() {
+				p.Parse(&block, &r)
+			}
+			if len(r.Problems) > 0 {
+				b.Fatal(r.Problems[0])
+			}
+		})
+	}
+}
+
+func BenchmarkCut(b *testing.B) {
+	text := []byte(strings.Repeat("100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,9.4,true,\"hull fouled, cleaned\",77\n", 10000) + "x")
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		comma.Cut(text)
+	}
+}

@@ -1,0 +1,208 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"trevak/internal/columnar"
+	"trevak/internal/flow"
+	"trevak/internal/schema"
+)
+
+// Tables writes a line for each table.
+func Tables(s Screen, warehouse string, list []*flow.TableInfo) {
+	if len(list) == 0 {
+		s.Printf("No table in %s yet. Make one with: trevak load SOURCE --into namespace.table\n", warehouse)
+		return
+	}
+	t := Table{Header: []string{"table", "rows", "files", "size", "partitioned by", "last commit"}, Right: []bool{false, true, true, true}}
+	for _, info := range list {
+		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows), Number(int64(info.Files)), Size(info.Bytes), orDash(info.Partitioning), instant(info.LastCommit)})
+	}
+	t.Write(s)
+}
+
+// TablesJSON writes the tables for programs.
+func TablesJSON(s Screen, warehouse string, list []*flow.TableInfo) error {
+	type entry struct {
+		Table        string     `json:"table"`
+		Rows         int64      `json:"rows"`
+		Files        int        `json:"data_files"`
+		Bytes        int64      `json:"size_bytes"`
+		Partitioning string     `json:"partitioning"`
+		LastCommit   *time.Time `json:"last_commit,omitempty"`
+		Location     string     `json:"location"`
+	}
+	out := struct {
+		Warehouse string  `json:"warehouse"`
+		Tables    []entry `json:"tables"`
+	}{warehouse, []entry{}}
+	for _, t := range list {
+		out.Tables = append(out.Tables, entry{t.Name, t.Rows, t.Files, t.Bytes, t.Partitioning, t.LastCommit, t.Location})
+	}
+	return JSON(s, out)
+}
+
+func orDash(text string) string {
+	if text == "" {
+		return "-"
+	}
+	return text
+}
+
+func instant(t *time.Time) string {
+	if t == nil {
+		return "-"
+	}
+	return t.UTC().Format("2006-01-02 15:04:05Z")
+}
+
+// snapshotsShown bounds how many states of a table are listed.
+const snapshotsShown = 10
+
+// TableInfo writes everything about one table.
+func TableInfo(s Screen, info *flow.TableInfo) {
+	s.Printf("%s\n", s.Bold(info.Name))
+	s.facts([]fact{
+		{name: "location", value: info.Location},
+		{name: "format", value: fmt.Sprintf("Iceberg version %d, Parquet files", info.FormatVersion)},
+		{name: "rows", value: Number(info.Rows)},
+		{name: "files", value: fmt.Sprintf("%s, %s compressed, %s raw", Count(info.Files, "file", "files"), Size(info.Bytes), Size(info.RawBytes))},
+		{name: "partitioned by", value: orDash(info.Partitioning)},
+		{name: "sorted by", value: orDash(info.Sort)},
+	})
+	s.Printf("\n")
+	if info.FilesExamined < info.Files {
+		s.Printf("  Sizes below are those of the first %s files.\n\n", Number(int64(info.FilesExamined)))
+	}
+	renamed := slices.ContainsFunc(info.Columns, func(c flow.ColumnInfo) bool { return c.Origin != "" })
+	t := Table{Header: []string{"id", "column", "type", "required", "compressed", "raw", "codec", "encodings"},
+		Right: []bool{true, false, false, false, true, true}, Keep: true}
+	if renamed {
+		t.Header = append(t.Header, "in the source")
+	}
+	for _, c := range info.Columns {
+		required := ""
+		if c.Required {
+			required = "yes"
+		}
+		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, Number(c.Bytes), Number(c.RawBytes),
+			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")}
+		if renamed {
+			cells = append(cells, c.Origin)
+		}
+		t.Rows = append(t.Rows, cells)
+	}
+	t.Write(s)
+	s.Printf("\n")
+	snapshots(s, info.Snapshots)
+}
+
+func snapshots(s Screen, list []flow.SnapshotInfo) {
+	t := Table{Header: []string{"snapshot", "committed", "operation", "rows added", "files added", "rows then"},
+		Right: []bool{true, false, false, true, true, true}}
+	for _, snap := range list[:min(len(list), snapshotsShown)] {
+		t.Rows = append(t.Rows, []string{fmt.Sprint(snap.ID), instant(&snap.Committed), snap.Operation, Number(snap.AddedRows), Number(snap.AddedFiles), Number(snap.Rows)})
+	}
+	t.Write(s)
+	if more := len(list) - snapshotsShown; more > 0 {
+		s.Printf("%s before these\n", Count(more, "snapshot", "snapshots"))
+	}
+}
+
+// FileInfo writes how a columnar file is built.
+func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
+	s.Printf("%s\n", s.Bold(l.Location))
+	var raw int64
+	for _, g := range l.Groups {
+		raw += g.RawBytes
+	}
+	keys := make([]string, 0, len(l.Keys))
+	for k, n := range l.Keys {
+		keys = append(keys, fmt.Sprintf("%s (%s)", k, Size(int64(n))))
+	}
+	slices.Sort(keys)
+	s.facts([]fact{
+		{name: "format", value: fmt.Sprintf("Parquet %s, written by %s", l.Version, orDash(l.CreatedBy))},
+		{name: "rows", value: fmt.Sprintf("%s in %s", Number(l.Rows), Count(len(l.Groups), "row group", "row groups"))},
+		{name: "size", value: fmt.Sprintf("%s in the file, %s raw", Size(l.Bytes), Size(raw))},
+		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},
+	})
+	s.Printf("\n")
+	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "compressed", "raw", "codec", "encodings"},
+		Right: []bool{true, false, false, false, true, true, true, true}, Keep: true}
+	types := leafTypes(sc)
+	for i, c := range l.Columns {
+		kind := ""
+		if i < len(types) {
+			kind = types[i]
+		}
+		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), Number(c.Bytes), Number(c.RawBytes),
+			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")})
+	}
+	t.Write(s)
+}
+
+func number(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// leafTypes lists the types of the leaf columns in the order of a file.
+func leafTypes(sc schema.Schema) []string {
+	var out []string
+	sc.Walk(func(_ string, f *schema.Field) {
+		if !f.Type.Nested() {
+			out = append(out, f.Type.String())
+		}
+	})
+	return out
+}
+
+// FileInfoJSON writes how a file is built for programs.
+func FileInfoJSON(s Screen, l columnar.Layout, sc schema.Schema) error {
+	type columnJSON struct {
+		Path      string   `json:"path"`
+		ID        int      `json:"id,omitempty"`
+		Type      string   `json:"type"`
+		Stored    string   `json:"stored_as"`
+		Values    int64    `json:"values"`
+		Nulls     int64    `json:"nulls"`
+		Bytes     int64    `json:"size_bytes"`
+		RawBytes  int64    `json:"raw_bytes"`
+		Codecs    []string `json:"codecs"`
+		Encodings []string `json:"encodings"`
+		Bounds    bool     `json:"has_bounds"`
+	}
+	type groupJSON struct {
+		Rows     int64 `json:"rows"`
+		Bytes    int64 `json:"size_bytes"`
+		RawBytes int64 `json:"raw_bytes"`
+	}
+	out := struct {
+		Location  string         `json:"location"`
+		Bytes     int64          `json:"size_bytes"`
+		Rows      int64          `json:"rows"`
+		CreatedBy string         `json:"created_by"`
+		Version   string         `json:"format_version"`
+		Keys      map[string]int `json:"metadata_keys"`
+		Groups    []groupJSON    `json:"row_groups"`
+		Columns   []columnJSON   `json:"columns"`
+	}{l.Location, l.Bytes, l.Rows, l.CreatedBy, l.Version, l.Keys, []groupJSON{}, []columnJSON{}}
+	for _, g := range l.Groups {
+		out.Groups = append(out.Groups, groupJSON(g))
+	}
+	types := leafTypes(sc)
+	for i, c := range l.Columns {
+		kind := ""
+		if i < len(types) {
+			kind = types[i]
+		}
+		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes, orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax})
+	}
+	return JSON(s, out)
+}

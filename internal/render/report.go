@@ -1,0 +1,86 @@
+package render
+
+import (
+	"fmt"
+
+	"trevak/internal/flow"
+)
+
+// objectsShown bounds how many objects of a report have a line of their own.
+const objectsShown = 20
+
+// Report writes the account of a convert or a load.
+func Report(s Screen, r *flow.Report) {
+	title := r.Destination
+	if r.Table != "" {
+		title = r.Table
+		if r.Created {
+			title += " (new table)"
+		}
+	}
+	s.Printf("%s\n\n", s.Bold(title))
+	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"}, Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
+	line := func(name string, bytes int64, c flow.Counts) {
+		t.Rows = append(t.Rows, []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)})
+	}
+	for i, o := range r.Objects {
+		if i == objectsShown {
+			var rest flow.Counts
+			var bytes int64
+			for _, o := range r.Objects[i:] {
+				rest.Add(o.Counts)
+				bytes += o.Bytes
+			}
+			line(fmt.Sprintf("… %s", Count(len(r.Objects)-i, "more object", "more objects")), bytes, rest)
+			break
+		}
+		line(o.Location, o.Bytes, o.Counts)
+	}
+	if len(r.Objects) > 1 {
+		line("in all", r.BytesRead, r.Counts)
+	}
+	t.Write(s)
+	s.Printf("\n")
+	s.facts(reportFacts(r))
+}
+
+func reportFacts(r *flow.Report) []fact {
+	facts := []fact{
+		{name: "records", value: fmt.Sprintf("%s read = %s written + %s quarantined + %s skipped", Number(r.RecordsRead), Number(r.RowsWritten),
+			Number(r.RecordsQuarantined), Number(r.RecordsSkipped))},
+		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec, ratio(r))},
+	}
+	if r.Partitions > 0 {
+		facts = append(facts, fact{name: "partitions", value: Number(int64(r.Partitions))})
+	}
+	facts = append(facts, fact{name: "time", value: fmt.Sprintf("%.2f s, %s/s", r.Seconds, Size(int64(float64(r.BytesUnpacked)/max(r.Seconds, 1e-6))))})
+	if r.SnapshotID != 0 {
+		facts = append(facts, fact{name: "snapshot", value: fmt.Sprint(r.SnapshotID)})
+	}
+	if r.EmptyFiles > 0 || r.HiddenFiles > 0 {
+		facts = append(facts, fact{name: "passed over", value: fmt.Sprintf("%s, %s", Count(r.EmptyFiles, "empty file", "empty files"),
+			Count(r.HiddenFiles, "hidden file", "hidden files"))})
+	}
+	if r.Rewritten {
+		facts = append(facts, fact{name: "rewritten", value: "a value beyond the types of the first records made it infer from all of them and write anew"})
+	}
+	for i, n := range r.Renamed {
+		name := ""
+		if i == 0 {
+			name = "renamed"
+		}
+		facts = append(facts, fact{name: name, value: fmt.Sprintf("%q is %s", n.From, n.To)})
+	}
+	return facts
+}
+
+// ratio compares what was written with the raw records, unpacked.
+func ratio(r *flow.Report) string {
+	if r.BytesUnpacked == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %.3f of the raw %s", float64(r.BytesWritten)/float64(r.BytesUnpacked), Size(r.BytesUnpacked))
+}
+
+// ReportJSON writes a report for programs.
+func ReportJSON(s Screen, r *flow.Report) error { return JSON(s, r) }

@@ -1,0 +1,92 @@
+package render
+
+import (
+	"fmt"
+	"io"
+)
+
+// Screen is where text for people goes.
+type Screen struct {
+	io.Writer
+	// Width is how many characters a line has room for.
+	Width int
+	// Styled says that bold and faint text can be shown.
+	Styled bool
+}
+
+// Printf writes formatted text. A screen that is gone is noticed by the program's next write elsewhere, so errors are let go.
+func (s Screen) Printf(format string, args ...any) { fmt.Fprintf(s, format, args...) }
+
+// Bold makes text stand out, where that can be shown.
+func (s Screen) Bold(text string) string { return s.style("1", text) }
+
+// Faint makes text step back, where that can be shown.
+func (s Screen) Faint(text string) string { return s.style("2", text) }
+
+func (s Screen) style(code, text string) string {
+	if !s.Styled || text == "" {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}
+
+// fact is a name with what is known about it, and why where that is told.
+type fact struct{ name, value, why string }
+
+// facts writes names and values in columns. What is too long for the line goes on below, under its beginning.
+func (s Screen) facts(facts []fact) {
+	names, values := 0, 0
+	for _, f := range facts {
+		names = max(names, length(f.name))
+		if f.why != "" {
+			values = max(values, length(f.value)+len(gap))
+		}
+	}
+	indent := 2 + names + len(gap)
+	for _, f := range facts {
+		text, hang := f.value, 0
+		if f.why != "" {
+			text, hang = f.why, values
+		}
+		for i, line := range wrap(text, max(24, s.Width-indent-hang)) {
+			name, value := "", ""
+			if i == 0 {
+				name = f.name
+				if f.why != "" {
+					value = clean(f.value)
+				}
+			}
+			s.Printf("  %s%*s%s%*s%s\n", s.Faint(name), indent-2-length(name), "", value, hang-length(value), "", line)
+		}
+	}
+}
+
+// wrap breaks a text at spaces into lines of at most width characters.
+func wrap(text string, width int) []string {
+	text = clean(text)
+	var lines []string
+	for length(text) > width {
+		at, used, last := 0, 0, -1
+		for i, r := range text {
+			if used += runeWidth(r); used > width {
+				break
+			}
+			if r == ' ' {
+				last = i
+			}
+			at = i
+		}
+		if last <= 0 {
+			last = at
+		}
+		if last <= 0 {
+			break
+		}
+		lines = append(lines, text[:last])
+		text = text[last:]
+		for len(text) > 0 && text[0] == ' ' {
+			text = text[1:]
+		}
+	}
+	return append(lines, text)
+}

@@ -1,0 +1,214 @@
+// Package schema holds what a table's columns are: types and their text form, the classes of values inference saw and the
+// type they lead to, the evidence for it, and the names columns may have.
+//
+// What comes in are records cut into fields (package parse); what goes out is a Schema whose columns know where they came
+// from. Type names and their meaning are those of the Apache Iceberg specification, "Schemas and Data Types".
+package schema
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Kind is a type without its parameters.
+type Kind uint8
+
+// Unknown is the kind of a column in which no value was seen; it is never written.
+const (
+	Unknown Kind = iota
+	Boolean
+	Int
+	Long
+	Float
+	Double
+	Decimal
+	Date
+	Time
+	Timestamp
+	TimestampTz
+	String
+	UUID
+	Binary
+	Struct
+	List
+	Map
+)
+
+var kindNames = [...]string{"unknown", "boolean", "int", "long", "float", "double", "decimal", "date", "time", "timestamp",
+	"timestamptz", "string", "uuid", "binary", "struct", "list", "map"}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// Type is a column's type. Fields is set for Struct; Element for List and for the values of a Map, whose Key is set too;
+// Precision and Scale for Decimal.
+type Type struct {
+	Kind             Kind
+	Precision, Scale int
+	Fields           []Field
+	Key, Element     *Field
+}
+
+// Field is a column or a part of a nested one.
+type Field struct {
+	// ID is the field id of the table, 0 while there is none.
+	ID int
+	// Name is the legal name.
+	Name string
+	// Origin is the name in the source when it had to be changed, otherwise empty.
+	Origin   string
+	Type     Type
+	Required bool
+	// Doc is the comment kept with the table.
+	Doc string
+	// Pinned is set when the user, or the table loaded into, fixed the type.
+	Pinned bool
+	// Unseen is set when no value led to the type: it is string for want of evidence.
+	Unseen bool
+}
+
+// Source returns the field's name in the source.
+func (f Field) Source() string {
+	if f.Origin != "" {
+		return f.Origin
+	}
+	return f.Name
+}
+
+// Schema is the ordered columns of a table or of a source.
+type Schema struct {
+	Fields []Field
+}
+
+// Index returns the position of the column of that legal name, or -1.
+func (s Schema) Index(name string) int {
+	for i := range s.Fields {
+		if s.Fields[i].Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// String writes the type as the Iceberg specification does: long, decimal(9,2), list<string>, struct<lat: double>.
+func (t Type) String() string {
+	switch t.Kind {
+	case Decimal:
+		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
+	case List:
+		return "list<" + t.Element.Type.String() + ">"
+	case Map:
+		return "map<" + t.Key.Type.String() + ", " + t.Element.Type.String() + ">"
+	case Struct:
+		parts := make([]string, len(t.Fields))
+		for i, f := range t.Fields {
+			parts[i] = f.Name + ": " + f.Type.String()
+		}
+		return "struct<" + strings.Join(parts, ", ") + ">"
+	}
+	return t.Kind.String()
+}
+
+// Nested reports whether the type has parts.
+func (t Type) Nested() bool { return t.Kind == Struct || t.Kind == List || t.Kind == Map }
+
+// pinnable are the types a user can state in this release.
+var pinnable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, String}
+
+// ParseType reads the name of a type that a column can be pinned to.
+func ParseType(text string) (Type, error) {
+	name := strings.ToLower(strings.TrimSpace(text))
+	names := make([]string, len(pinnable))
+	for i, k := range pinnable {
+		if k.String() == name {
+			return Type{Kind: k}, nil
+		}
+		names[i] = k.String()
+	}
+	return Type{}, fmt.Errorf("%q is not a type a column can be given; it takes one of %s", text, strings.Join(names, ", "))
+}
+
+// Walk calls visit for every field of the schema, parents before their parts, with the dotted path of names. List elements
+// are named "element", map parts "key" and "value".
+func (s Schema) Walk(visit func(path string, f *Field)) {
+	for i := range s.Fields {
+		walkField("", &s.Fields[i], visit)
+	}
+}
+
+func walkField(prefix string, f *Field, visit func(string, *Field)) {
+	path := f.Name
+	if prefix != "" {
+		path = prefix + "." + f.Name
+	}
+	visit(path, f)
+	for i := range f.Type.Fields {
+		walkField(path, &f.Type.Fields[i], visit)
+	}
+	if f.Type.Key != nil {
+		walkField(path, f.Type.Key, visit)
+	}
+	if f.Type.Element != nil {
+		walkField(path, f.Type.Element, visit)
+	}
+}
+
+// Clone returns a copy that shares nothing with s.
+func (s Schema) Clone() Schema { return Schema{Fields: cloneFields(s.Fields)} }
+
+func cloneFields(fields []Field) []Field {
+	if fields == nil {
+		return nil
+	}
+	out := make([]Field, len(fields))
+	for i, f := range fields {
+		out[i] = cloneField(f)
+	}
+	return out
+}
+
+func cloneField(f Field) Field {
+	f.Type.Fields = cloneFields(f.Type.Fields)
+	if f.Type.Key != nil {
+		key := cloneField(*f.Type.Key)
+		f.Type.Key = &key
+	}
+	if f.Type.Element != nil {
+		element := cloneField(*f.Type.Element)
+		f.Type.Element = &element
+	}
+	return f
+}
+
+// AssignIDs numbers the fields from 1 in the order the table library does: a column, then its parts, then the next column; of a
+// map first key and value and then the parts of both.
+func (s Schema) AssignIDs() {
+	next := 1
+	for i := range s.Fields {
+		assignID(&s.Fields[i], &next)
+		assignParts(&s.Fields[i].Type, &next)
+	}
+}
+
+func assignID(f *Field, next *int) {
+	f.ID = *next
+	*next++
+}
+
+func assignParts(t *Type, next *int) {
+	for i := range t.Fields {
+		assignID(&t.Fields[i], next)
+		assignParts(&t.Fields[i].Type, next)
+	}
+	if t.Key != nil {
+		assignID(t.Key, next)
+	}
+	if t.Element != nil {
+		assignID(t.Element, next)
+	}
+	if t.Key != nil {
+		assignParts(&t.Key.Type, next)
+	}
+	if t.Element != nil {
+		assignParts(&t.Element.Type, next)
+	}
+}

@@ -1,0 +1,202 @@
+// Package sniff settles how an object is to be read from its first bytes: format, text encoding, dialect and header.
+//
+// What comes in is the beginning of an object and what the user stated; what goes out are Rules, each with the reason for
+// it. A stated rule is never overridden. Candidate dialects are tried with the parser that will read the object, so the
+// two never disagree.
+package sniff
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"trevak/internal/fault"
+	"trevak/internal/locate"
+	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/json"
+)
+
+// Format is how an object's records are written.
+type Format string
+
+// The formats that are read.
+const (
+	Delimited Format = "delimited"
+	JSONLines Format = "json-lines"
+	Parquet   Format = "parquet"
+)
+
+// HeadBytes is how much of an object Settle wants to see.
+const HeadBytes = 256 << 10
+
+// Rules is how an object is read.
+type Rules struct {
+	Format      Format
+	Compression locate.Compression
+	// Encoding is the WHATWG name of the text encoding; empty for formats that are no text.
+	Encoding string
+	// Dialect, Header, Names and Pad are for delimited text.
+	Dialect delimited.Dialect
+	// Header says that the first record holds the names.
+	Header bool
+	// Names are the columns' names in the source, all different.
+	Names []string
+	// First is the texts of the first record.
+	First []string
+	// Pad fills records that have too few fields with nulls.
+	Pad bool
+	// Reasons tells why, a line for each rule, in the order they are shown.
+	Reasons []Reason
+}
+
+// Reason is one rule with its grounds.
+type Reason struct {
+	Rule, Value, Why string
+	// Unsure is set when another reading was nearly as likely.
+	Unsure bool
+}
+
+// Stated is what the user fixed. Nil means to decide.
+type Stated struct {
+	Delimiter *byte
+	Header    *bool
+	Pad       bool
+}
+
+func (r *Rules) because(rule, value, format string, args ...any) *Reason {
+	r.Reasons = append(r.Reasons, Reason{Rule: rule, Value: value, Why: fmt.Sprintf(format, args...)})
+	return &r.Reasons[len(r.Reasons)-1]
+}
+
+// notYet are formats that are recognised so that they can be refused by name.
+var notYet = []struct{ magic, name string }{
+	{"ORC", "ORC"}, {"Obj\x01", "Avro"}, {"ARROW1", "Arrow IPC"},
+	{"\xff\xfe", "UTF-16 text"}, {"\xfe\xff", "UTF-16 text"}, {"%PDF", "PDF"}, {"SQLite format 3", "SQLite"},
+}
+
+// Settle decides the rules for one object. head is its first HeadBytes unpacked bytes, or all of it when whole is set.
+// Errors are of the kind Input and say which formats could be read.
+func Settle(head []byte, whole bool, packing locate.Compression, stated Stated) (Rules, error) {
+	r := Rules{Compression: packing}
+	if bytes.HasPrefix(head, []byte("PAR1")) {
+		r.Format = Parquet
+		r.because("format", "Parquet", "it begins with the bytes PAR1")
+		if packing != locate.Plain {
+			return r, fault.New(fault.Input, "is a Parquet file packed with %s, which cannot be read in part", packing).Try("unpack it first")
+		}
+		return r, nil
+	}
+	for _, f := range notYet {
+		if bytes.HasPrefix(head, []byte(f.magic)) {
+			return r, fault.New(fault.Input, "is %s, which is not read yet", f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
+		}
+	}
+	if at := bytes.IndexByte(head, 0); at >= 0 {
+		return r, fault.New(fault.Input, "holds a NUL byte at byte %d, so it is no UTF-8 text", at+1).Try("convert it to UTF-8 text: delimited or JSON lines")
+	}
+	r.Encoding = "UTF-8"
+	mark := bytes.HasPrefix(head, []byte("\ufeff"))
+	if mark {
+		head = head[len("\ufeff"):]
+	}
+	if err := r.settleFormat(head, whole, stated); err != nil {
+		return r, err
+	}
+	r.describeText(head, mark)
+	return r, nil
+}
+
+// describeText puts the rules that hold for any text before the others.
+func (r *Rules) describeText(head []byte, mark bool) {
+	dialect := r.Reasons[1:]
+	r.Reasons = append([]Reason{}, r.Reasons[0])
+	why := "the first bytes are those of no compression"
+	if r.Compression != locate.Plain {
+		why = "told by its first bytes, not by its name"
+	}
+	r.because("compression", string(r.Compression), "%s", why)
+	switch {
+	case mark:
+		r.because("encoding", r.Encoding, "it begins with a byte order mark")
+	case ascii(head):
+		r.because("encoding", r.Encoding, "only ASCII in the first %d bytes", len(head))
+	case utf8.Valid(head[:lastRune(head)]):
+		r.because("encoding", r.Encoding, "the first %d bytes are valid", len(head))
+	default:
+		r.because("encoding", r.Encoding, "the only encoding read yet; some bytes are not valid").Unsure = true
+	}
+	r.Reasons = append(r.Reasons, dialect...)
+}
+
+func ascii(b []byte) bool {
+	for _, c := range b {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// lastRune returns how much of b is left when a rune cut off at its end is dropped.
+func lastRune(b []byte) int {
+	for n := 1; n < utf8.UTFMax && n <= len(b); n++ {
+		if c := b[len(b)-n]; utf8.RuneStart(c) {
+			if c >= utf8.RuneSelf && !utf8.FullRune(b[len(b)-n:]) {
+				return len(b) - n
+			}
+			break
+		}
+	}
+	return len(b)
+}
+
+// settleFormat tells JSON from delimited text and settles the dialect of the latter.
+func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
+	text := bytes.TrimLeft(head, " \t\r\n")
+	forced := stated.Delimiter != nil || stated.Header != nil
+	if !forced && len(text) > 0 {
+		switch {
+		case text[0] == '{':
+			return r.settleJSON(text, whole)
+		case text[0] == '[' && len(text) > 1 && bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0:
+			return fault.New(fault.Input, "is a JSON array; of JSON only lines, a record each, are read yet").
+				Try("write each element on a line of its own")
+		case text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1])):
+			return fault.New(fault.Input, "looks like XML, which is not read yet").
+				Try("if it is delimited text that begins with <, state --delimiter")
+		}
+	}
+	return r.settleDelimited(head, whole, stated)
+}
+
+func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// settleJSON checks that the first line is a record by itself.
+func (r *Rules) settleJSON(text []byte, whole bool) error {
+	line, rest, more := bytes.Cut(text, []byte("\n"))
+	if !more && !whole {
+		r.Format = JSONLines
+		r.because("format", "JSON lines", "it begins with { and its first line is longer than the %d bytes looked at", len(text)).Unsure = true
+		return nil
+	}
+	var s json.Scanner
+	s.Reset(line)
+	s.Skip()
+	s.End()
+	if s.Err() != nil && strings.Contains(s.Err().Reason, "ends") {
+		return fault.New(fault.Input, "is JSON whose first record does not end on its line; of JSON only lines, a record each, are read yet").
+			Try("write each record on a line of its own")
+	}
+	r.Format = JSONLines
+	if s.Err() != nil {
+		r.because("format", "JSON lines", "the first line begins with {").Unsure = true
+		return nil
+	}
+	why := "the first line is one whole object"
+	if len(bytes.TrimSpace(rest)) == 0 {
+		why = "its only line is one whole object"
+	}
+	r.because("format", "JSON lines", "%s", why)
+	return nil
+}

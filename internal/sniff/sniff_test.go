@@ -1,0 +1,98 @@
+package sniff
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"trevak/internal/fault"
+	"trevak/internal/locate"
+)
+
+func TestSettle(t *testing.T) {
+	stations := "Station Code;Sea Area;Depth (m);Note\nOS-1;Cairn Bay;12,5;calm, clear\nOS-2;The Narrows;3,25;\nOS-3;Marrow Deep;140,0;swell\n"
+	tests := []struct {
+		name, head string
+		format     Format
+		delimiter  byte
+		header     bool
+		names      string
+	}{
+		{"comma with a header", "id,name,ok\n1,a,true\n2,b,false\n", Delimited, ',', true, "id name ok"},
+		{"semicolons with decimal commas", stations, Delimited, ';', true, "Station Code Sea Area Depth (m) Note"},
+		{"semicolons and decimal commas alone", "1;2,5;3,5\n2;4,5;5,5\n3;6,5;8,5\n", Delimited, ';', false, "c1 c2 c3"},
+		{"tabs", "a\tb\n1\t2\n", Delimited, '\t', true, "a b"},
+		{"pipes without a header", "2031-05-01|OS-1|\"clean, dry\"|ok\n2031-05-02|OS-2|\"wet\nrope\"|ok\n", Delimited, '|', false, "c1 c2 c3 c4"},
+		{"commas within quotes", "name|text\nx|\"a, b, c, d\"\ny|\"e, f, g, h\"\nz|1\n", Delimited, '|', true, "name text"},
+		{"one column", "name\nfirst\nsecond\nthird\n", Delimited, ',', true, "name"},
+		{"all text without a header", "wave,calm\ntide,calm\nwave,rough\ntide,calm\n", Delimited, ',', false, "c1 c2"},
+		{"a byte order mark", "\ufeffid,name\n1,a\n", Delimited, ',', true, "id name"},
+		{"names that repeat or are missing", "id,id,,\n1,2,3,4\n", Delimited, ',', true, "id id 2 c3 c4"},
+		{"comments", "# made\n# today\n1\ta\n2\tb\n", Delimited, '\t', false, "c1 c2"},
+		{"a header behind a hash", "#id,name\n1,a\n2,b\n", Delimited, ',', true, "#id name"},
+		{"json lines", "{\"a\": 1}\n{\"a\": 2}\n", JSONLines, 0, false, ""},
+		{"one json record", "\n {\"a\": {\"b\": [1]}}", JSONLines, 0, false, ""},
+		{"columnar", "PAR1....", Parquet, 0, false, ""},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			r, err := Settle([]byte(test.head), true, locate.Plain, Stated{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r.Format != test.format || r.Dialect.Delimiter != test.delimiter || r.Header != test.header || strings.Join(r.Names, " ") != test.names {
+				t.Errorf("%s, delimiter %q, header %v, names %q; %+v", r.Format, r.Dialect.Delimiter, r.Header, r.Names, r.Reasons)
+			}
+			for _, reason := range r.Reasons {
+				if reason.Value == "" || reason.Why == "" {
+					t.Errorf("the rule %q is without a value or a reason", reason.Rule)
+				}
+			}
+		})
+	}
+}
+
+func TestStatedRulesHold(t *testing.T) {
+	colon, no := byte(':'), false
+	r, err := Settle([]byte("a:b,c\n1:2,3\n"), true, locate.Plain, Stated{Delimiter: &colon, Header: &no})
+	if err != nil || r.Dialect.Delimiter != ':' || r.Header || fmt.Sprint(r.Names) != "[c1 c2]" {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if _, err = Settle([]byte("{\"a\"},b\n"), true, locate.Plain, Stated{Header: &no}); err != nil {
+		t.Errorf("a stated header makes it delimited: %v", err)
+	}
+	if delimiters[0].char != ',' {
+		t.Error("stating a delimiter changed the candidates")
+	}
+}
+
+func TestSettleRefuses(t *testing.T) {
+	tests := []struct{ head, reason string }{
+		{"[\n {\"a\": 1}\n]", "JSON array"},
+		{"{\n  \"a\": 1\n}\n", "does not end on its line"},
+		{"<?xml version='1.0'?><a/>", "XML"},
+		{"\xff\xfea\x00", "UTF-16"},
+		{"a,b\x00,c\n", "NUL byte"},
+		{"ORC...", "ORC"},
+		{"a,b\rc,d\re,f\r", "carriage return alone"},
+		{"# x\n# y\n\n", "no record"},
+	}
+	for _, test := range tests {
+		_, err := Settle([]byte(test.head), true, locate.Plain, Stated{})
+		if fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), test.reason) {
+			t.Errorf("%q: %v, want %q", test.head, err, test.reason)
+		}
+	}
+}
+
+func FuzzSettle(f *testing.F) {
+	for _, seed := range []string{"a,b\n1,2\n", "{\"a\":1}\n", "[1]", "\"", "#\n#\n1", "a\xff,b\n", "\n\n\n", ";,\t|"} {
+		f.Add([]byte(seed), true)
+	}
+	f.Fuzz(func(t *testing.T, head []byte, whole bool) {
+		r, err := Settle(head, whole, locate.Plain, Stated{})
+		if err == nil && r.Format == Delimited && len(r.Names) == 0 {
+			t.Fatalf("%q gives no columns", head)
+		}
+	})
+}

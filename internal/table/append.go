@@ -1,0 +1,305 @@
+package table
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/apache/iceberg-go"
+	icebergio "github.com/apache/iceberg-go/io"
+	icetable "github.com/apache/iceberg-go/table"
+	"github.com/google/uuid"
+
+	"trevak/internal/fault"
+	"trevak/internal/layout"
+	"trevak/internal/schema"
+)
+
+// Append is a load in the making: files are created in the table's data folder and become part of the table with Commit, or
+// are removed with Rollback.
+type Append struct {
+	// Schema is the table's, with field ids, and Spec its partitioning.
+	Schema schema.Schema
+	Spec   layout.Spec
+	// Creates is set when the table does not exist yet; it appears with the commit.
+	Creates bool
+
+	warehouse *Warehouse
+	name      Name
+	base      *icetable.Table
+	load      string // tells the files of this load from all others
+	files     int
+	created   []string
+	folders   map[string]bool
+}
+
+// properties are given to every new table: small metadata and quick commits however many there are.
+func properties(mapping string) iceberg.Properties {
+	return iceberg.Properties{
+		icetable.PropertyFormatVersion:               "2",
+		icetable.DefaultNameMappingKey:               mapping,
+		icetable.ManifestMergeEnabledKey:             "true",
+		icetable.MetadataDeleteAfterCommitEnabledKey: "true",
+		icetable.MetadataPreviousVersionsMaxKey:      "20",
+	}
+}
+
+// Create begins the first load of a table, with a schema that has no ids yet.
+func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec) (*Append, error) {
+	s = s.Clone()
+	s.AssignIDs()
+	mapping, err := nameMapping(s)
+	if err != nil {
+		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
+	}
+	location := filepath.Join(append([]string{w.dir}, name.parts...)...)
+	metadata, err := icetable.NewMetadata(toIceberg(s), specToIceberg(spec, s), icetable.UnsortedSortOrder, location, properties(mapping))
+	if err != nil {
+		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be made", name)
+	}
+	if given, err := fromIceberg(metadata.CurrentSchema(), nil); err != nil || !sameIDs(s.Fields, given.Fields) {
+		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
+	}
+	fsys := func(context.Context) (icebergio.IO, error) { return syncing{}, nil }
+	base := icetable.New(name.parts, metadata, "", fsys, &creation{warehouse: w, base: metadata})
+	return w.begin(name, s, spec, base, true), nil
+}
+
+// Append begins a further load of a table.
+func (w *Warehouse) Append(t *Table) *Append {
+	return w.begin(t.Name, t.Schema, t.Spec, t.table, false)
+}
+
+func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, base *icetable.Table, creates bool) *Append {
+	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
+	return &Append{Schema: s, Spec: spec, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
+}
+
+func sameIDs(a, b []schema.Field) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i].ID != b[i].ID || a[i].Name != b[i].Name || !sameIDs(a[i].Type.Fields, b[i].Type.Fields) {
+			return false
+		}
+		for _, pair := range [][2]*schema.Field{{a[i].Type.Key, b[i].Type.Key}, {a[i].Type.Element, b[i].Type.Element}} {
+			if (pair[0] == nil) != (pair[1] == nil) || pair[0] != nil && !sameIDs([]schema.Field{*pair[0]}, []schema.Field{*pair[1]}) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// writeBuffer is how much of a data file is gathered before it is handed to the system, in bytes.
+const writeBuffer = 256 << 10
+
+// CreateFile is the layout.Create of this load.
+func (a *Append) CreateFile(folder string) (io.WriteCloser, string, error) {
+	a.files++
+	dir := filepath.Join(a.base.Location(), "data", filepath.FromSlash(folder))
+	path := filepath.Join(dir, fmt.Sprintf("%05d-%s.parquet", a.files, a.load))
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, "", fault.Wrap(fault.Storage, err, "the folder of a data file cannot be made")
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
+	}
+	a.created = append(a.created, path)
+	a.folders[dir] = true
+	return &dataFile{Writer: bufio.NewWriterSize(file, writeBuffer), file: syncedFile{file}}, path, nil
+}
+
+// dataFile is buffered, and on the disk once it is closed.
+type dataFile struct {
+	*bufio.Writer
+	file syncedFile
+}
+
+func (d *dataFile) Close() error {
+	if err := d.Flush(); err != nil {
+		d.file.File.Close()
+		return err
+	}
+	return d.file.Close()
+}
+
+// Snapshot is the state of a table after a commit.
+type Snapshot struct {
+	ID        int64
+	Parent    *int64
+	Committed time.Time
+	Operation string
+	// Rows and Files are the table's totals, AddedRows and AddedFiles what the commit brought.
+	Rows, Files, AddedRows, AddedFiles int64
+}
+
+// Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
+// as that one left it.
+func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
+	var snapshot Snapshot
+	err := a.warehouse.locked(ctx, func() error {
+		if err := a.refresh(ctx); err != nil {
+			return err
+		}
+		for dir := range a.folders {
+			if err := a.syncUp(dir); err != nil {
+				return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
+			}
+		}
+		committed, err := a.commit(ctx, files)
+		if err != nil {
+			return commitError(a.name, err)
+		}
+		snapshot = describeSnapshot(*committed.CurrentSnapshot())
+		return nil
+	})
+	return snapshot, err
+}
+
+// syncUp syncs a folder and those above it up to the table's.
+func (a *Append) syncUp(dir string) error {
+	for strings.HasPrefix(dir, a.base.Location()) {
+		if err := syncFolder(dir); err != nil {
+			return err
+		}
+		dir = filepath.Dir(dir)
+	}
+	return nil
+}
+
+// refresh looks at the table again now that nobody else can change it.
+func (a *Append) refresh(ctx context.Context) error {
+	now, err := a.warehouse.Load(ctx, a.name)
+	switch {
+	case err != nil:
+		return err
+	case a.Creates && now != nil:
+		return fault.New(fault.Conflict, "the table %s was made by another load meanwhile", a.name).Try("run the command again; nothing was written")
+	case a.Creates:
+		ns := a.name.parts[:len(a.name.parts)-1]
+		if err := os.MkdirAll(filepath.Join(append([]string{a.warehouse.dir}, ns...)...), 0o755); err != nil {
+			return fault.Wrap(fault.Storage, err, "the namespace cannot be made")
+		}
+		return nil
+	case now == nil:
+		return fault.New(fault.Conflict, "the table %s was dropped meanwhile", a.name).Try("run the command again to make it anew")
+	case !now.table.Schema().Equals(a.base.Schema()) || !now.table.Spec().Equals(a.base.Spec()):
+		return fault.New(fault.Conflict, "the columns or the partitioning of table %s were changed meanwhile", a.name).Try("run the command again")
+	}
+	a.base = now.table
+	return a.clearStaleClaim()
+}
+
+// clearStaleClaim removes the claim on the next version that a killed commit may have left; under the lock nobody can be
+// using it.
+func (a *Append) clearStaleClaim() error {
+	claims, err := filepath.Glob(filepath.Join(a.base.Location(), "metadata", "*.claim"))
+	if err != nil {
+		return err
+	}
+	for _, claim := range claims {
+		if err := os.Remove(claim); err != nil && !os.IsNotExist(err) {
+			return fault.Wrap(fault.Storage, err, "what an interrupted commit left cannot be removed")
+		}
+	}
+	return nil
+}
+
+// commit adds the files in one transaction that fails if the table's state is no longer the one it was built on.
+func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable.Table, error) {
+	tx := a.base.NewTransaction()
+	var added []iceberg.DataFile
+	spec := a.base.Spec()
+	for _, f := range files {
+		built, err := a.dataFile(spec, f)
+		if err != nil {
+			return nil, fmt.Errorf("describing %s: %w", f.Path, err)
+		}
+		added = append(added, built)
+	}
+	summary := iceberg.Properties{"trevak.load-id": a.load}
+	if len(added) == 0 {
+		if err := tx.AddFiles(ctx, nil, summary, false); err != nil {
+			return nil, err
+		}
+	} else if err := tx.AddDataFiles(ctx, added, summary, icetable.WithoutDuplicateCheck()); err != nil {
+		return nil, err
+	}
+	if err := tx.AssertRefSnapshotID(""); err != nil {
+		return nil, err
+	}
+	return tx.Commit(ctx)
+}
+
+// dataFile describes a file for the manifest.
+func (a *Append) dataFile(spec iceberg.PartitionSpec, f layout.DataFile) (iceberg.DataFile, error) {
+	partition := map[int]any{}
+	for i := range spec.NumFields() {
+		partition[spec.Field(i).FieldID] = f.Values[i]
+	}
+	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, iceberg.ParquetFile, partition, nil, nil,
+		f.Summary.Rows, f.Summary.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	sizes, values, nulls, nans := map[int]int64{}, map[int]int64{}, map[int]int64{}, map[int]int64{}
+	lower, upper := map[int][]byte{}, map[int][]byte{}
+	for id, m := range f.Summary.Columns {
+		sizes[id], values[id], nulls[id] = m.Bytes, m.Values, m.Nulls
+		if m.Floating {
+			nans[id] = m.NaNs
+		}
+		if m.Lower != nil {
+			lower[id] = m.Lower
+		}
+		if m.Upper != nil {
+			upper[id] = m.Upper
+		}
+	}
+	b.ColumnSizes(sizes).ValueCounts(values).NullValueCounts(nulls).NaNValueCounts(nans).LowerBoundValues(lower).UpperBoundValues(upper).
+		SplitOffsets(f.Summary.RowGroups)
+	return b.Build(), nil
+}
+
+// Rollback removes the files of a load that will not be committed, and the folders that are empty without them.
+func (a *Append) Rollback() {
+	for _, path := range a.created {
+		os.Remove(path)
+	}
+	for dir := range a.folders {
+		for strings.HasPrefix(dir, a.warehouse.dir) && dir != filepath.Dir(a.warehouse.dir) {
+			if os.Remove(dir) != nil {
+				break
+			}
+			dir = filepath.Dir(dir)
+		}
+	}
+}
+
+// describeSnapshot reads the counts out of a snapshot's summary.
+func describeSnapshot(s icetable.Snapshot) Snapshot {
+	out := Snapshot{ID: s.SnapshotID, Parent: s.ParentSnapshotID, Committed: time.UnixMilli(s.TimestampMs).UTC()}
+	if s.Summary == nil {
+		return out
+	}
+	count := func(key string) int64 {
+		n, err := strconv.ParseInt(s.Summary.Properties[key], 10, 64)
+		if err != nil {
+			return 0
+		}
+		return n
+	}
+	out.Operation = string(s.Summary.Operation)
+	out.Rows, out.Files = count("total-records"), count("total-data-files")
+	out.AddedRows, out.AddedFiles = count("added-records"), count("added-data-files")
+	return out
+}

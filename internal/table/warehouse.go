@@ -1,0 +1,212 @@
+// Package table keeps tables: Apache Iceberg tables in a warehouse folder that is its own catalog.
+//
+// What comes in are finished data files with their summaries; what goes out is one commit, in which all of them become part
+// of the table or none. The table library keeps metadata, manifests and the commit protocol; what it does not do is added
+// here: everything is on the disk before it is named, commits stand in line behind an advisory lock, and a new table
+// appears together with its first rows.
+package table
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/apache/iceberg-go/catalog"
+	"github.com/apache/iceberg-go/catalog/hadoop"
+	icetable "github.com/apache/iceberg-go/table"
+	"github.com/gofrs/flock"
+
+	"trevak/internal/fault"
+	"trevak/internal/layout"
+	"trevak/internal/schema"
+)
+
+// Name is a table's name: its namespace, of one or more parts, and its own, joined by dots.
+type Name struct{ parts []string }
+
+// ParseName reads namespace.table, with or without "table:" before it.
+func ParseName(text string) (Name, error) {
+	parts := strings.Split(strings.TrimPrefix(text, "table:"), ".")
+	if len(parts) < 2 {
+		return Name{}, fault.New(fault.Usage, "%q names no table", text).Try("write namespace.table, like ops.readings")
+	}
+	for _, part := range parts {
+		if part == "" || strings.HasPrefix(part, "_") || strings.ContainsFunc(part, func(r rune) bool {
+			return r != '_' && r != '-' && (r < '0' || r > '9') && (r|0x20 < 'a' || r|0x20 > 'z')
+		}) {
+			return Name{}, fault.New(fault.Usage, "%q cannot be a table's name because of the part %q", text, part).
+				Try("use letters a to z, digits, _ and -, not beginning with _")
+		}
+	}
+	return Name{parts}, nil
+}
+
+func (n Name) String() string { return strings.Join(n.parts, ".") }
+
+// Warehouse is a folder of tables.
+type Warehouse struct {
+	dir     string
+	catalog *hadoop.Catalog
+}
+
+// OpenWarehouse prepares to use a folder, which need not exist.
+func OpenWarehouse(dir string) (*Warehouse, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q has no absolute path", dir)
+	}
+	if strings.ContainsAny(abs, "#?%") {
+		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL", abs).
+			Try("choose another folder with --warehouse")
+	}
+	c, err := hadoop.NewCatalog("warehouse", abs, nil)
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q cannot be used", dir)
+	}
+	return &Warehouse{dir: abs, catalog: c}, nil
+}
+
+// Dir returns the absolute path of the folder.
+func (w *Warehouse) Dir() string { return w.dir }
+
+// Table is the current state of a table.
+type Table struct {
+	Name Name
+	// Schema has the field ids and the names that columns have in their source.
+	Schema schema.Schema
+	Spec   layout.Spec
+	table  *icetable.Table
+}
+
+// Load reads a table's current state. It returns nil when there is no such table.
+func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
+	loaded, err := w.catalog.LoadTable(ctx, name.parts)
+	if errors.Is(err, catalog.ErrNoSuchTable) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the table %s cannot be loaded", name)
+	}
+	s, err := fromIceberg(loaded.Schema(), origins(loaded.NameMapping()))
+	if err != nil {
+		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be used", name)
+	}
+	spec, err := specFromIceberg(loaded.Spec(), loaded.Schema())
+	if err != nil {
+		return nil, err
+	}
+	return &Table{Name: name, Schema: s, Spec: spec, table: loaded}, nil
+}
+
+// Find is Load for a table that must be there; the error suggests names that are.
+func (w *Warehouse) Find(ctx context.Context, name Name) (*Table, error) {
+	t, err := w.Load(ctx, name)
+	if t != nil || err != nil {
+		return t, err
+	}
+	e := fault.New(fault.Storage, "there is no table %s in the warehouse %s", name, w.dir)
+	names, err := w.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var known []string
+	for _, n := range names {
+		known = append(known, n.String())
+	}
+	switch near := schema.Nearest(name.String(), known); {
+	case len(known) == 0:
+		return nil, e.Try("it holds no table yet; load one, or name another folder with --warehouse")
+	case len(near) > 0:
+		return nil, e.Try("the nearest names are %s", strings.Join(near, ", "))
+	default:
+		return nil, e.Try("it holds %s", strings.Join(known[:min(5, len(known))], ", "))
+	}
+}
+
+// Names lists the tables in order. A warehouse that does not exist has none.
+func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
+	var out []Name
+	err := filepath.WalkDir(w.dir, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) && path == w.dir {
+				return fs.SkipAll
+			}
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if !entry.IsDir() || path == w.dir {
+			return nil
+		}
+		if strings.HasPrefix(entry.Name(), ".") {
+			return fs.SkipDir
+		}
+		if versions, err := filepath.Glob(filepath.Join(path, "metadata", "v*.metadata.json")); err != nil || len(versions) == 0 {
+			return err
+		}
+		rel, err := filepath.Rel(w.dir, path)
+		if err != nil {
+			return err
+		}
+		out = append(out, Name{strings.Split(filepath.ToSlash(rel), "/")})
+		return fs.SkipDir
+	})
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the warehouse %s cannot be listed", w.dir)
+	}
+	slices.SortFunc(out, func(a, b Name) int { return strings.Compare(a.String(), b.String()) })
+	return out, nil
+}
+
+// lockName is the file in the warehouse that commits lock.
+const lockName = ".commit.lock"
+
+// lockWait is how long a commit waits for others.
+const lockWait = 2 * time.Minute
+
+// locked runs f while no other commit to the warehouse runs.
+func (w *Warehouse) locked(ctx context.Context, f func() error) error {
+	if err := os.MkdirAll(w.dir, 0o755); err != nil {
+		return fault.Wrap(fault.Storage, err, "the warehouse %s cannot be made", w.dir)
+	}
+	lock := flock.New(filepath.Join(w.dir, lockName))
+	waiting, cancel := context.WithTimeout(ctx, lockWait)
+	defer cancel()
+	ok, err := lock.TryLockContext(waiting, 5*time.Millisecond)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return fault.Wrap(fault.Storage, err, "the warehouse %s cannot be locked", w.dir)
+	}
+	if !ok {
+		return fault.New(fault.Conflict, "another commit has held the warehouse %s for %s", w.dir, lockWait).Try("run the command again")
+	}
+	defer lock.Unlock()
+	return f()
+}
+
+// conflict tells a commit that lost a race from one that failed.
+func conflict(err error) bool {
+	text := err.Error()
+	return errors.Is(err, icetable.ErrCommitFailed) || strings.Contains(text, "requirement failed") || strings.Contains(text, "created concurrently")
+}
+
+// commitError gives a failed commit its kind.
+func commitError(name Name, err error) error {
+	if err == nil || fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
+		return err
+	}
+	if conflict(err) {
+		e := fault.New(fault.Conflict, "the table %s was changed by another load meanwhile", name).Try("run the command again; nothing was written")
+		e.Cause = err
+		return e
+	}
+	return fault.Wrap(fault.Storage, err, "the commit to table %s failed", name)
+}

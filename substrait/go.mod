@@ -1,0 +1,3 @@
+module github.com/substrait-io/substrait
+
+go 1.26
