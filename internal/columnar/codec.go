@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/apache/arrow-go/v18/parquet/compress"
+	"github.com/klauspost/compress/s2"
 )
 
 // Codec names how pages are compressed.
@@ -50,6 +51,24 @@ func (c Codec) parquet() compress.Compression {
 		}
 	}
 	return compress.Codecs.Zstd
+}
+
+// level is the compression level handed to the library for dictionaries; its default for every codec.
+func (c Codec) level() int { return compress.DefaultCompressionLevel }
+
+// compress packs a page.
+func (c Codec) compress(raw []byte) ([]byte, error) {
+	switch c {
+	case "none":
+		return slices.Clone(raw), nil
+	case "snappy":
+		return s2.EncodeSnappy(nil, raw), nil
+	}
+	codec, err := compress.GetCodec(c.parquet())
+	if err != nil {
+		return nil, err
+	}
+	return codec.EncodeLevel(make([]byte, codec.CompressBound(int64(len(raw)))), raw, c.level()), nil
 }
 
 // codecName names a codec found in a file.

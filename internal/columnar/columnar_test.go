@@ -90,7 +90,7 @@ func read(t testing.TB, path string) (out []string) {
 	}
 	defer f.Close()
 	err = f.Batches(context.Background(), func(b arrow.RecordBatch) error {
-		out = append(out, texts(t, b)...)
+		out = append(out, rowTexts(t, b)...)
 		return nil
 	})
 	if err != nil {
@@ -99,7 +99,7 @@ func read(t testing.TB, path string) (out []string) {
 	return out
 }
 
-func texts(t testing.TB, b arrow.RecordBatch) (out []string) {
+func rowTexts(t testing.TB, b arrow.RecordBatch) (out []string) {
 	t.Helper()
 	for row := range int(b.NumRows()) {
 		var line []string
@@ -117,7 +117,7 @@ func texts(t testing.TB, b arrow.RecordBatch) (out []string) {
 func TestWrittenReadsBackEqual(t *testing.T) {
 	s := everything()
 	b := batch(t, s.Arrow())
-	want := append(append(texts(t, b), texts(t, b)...), texts(t, b.NewSlice(1, 4))...)
+	want := append(append(rowTexts(t, b), rowTexts(t, b)...), rowTexts(t, b.NewSlice(1, 4))...)
 	for _, codec := range CodecNames() {
 		for _, groupRows := range []int64{1, 3, 1 << 20} {
 			o := Options{Codec: Codec(codec), RowGroupRows: groupRows, RowGroupBytes: 1 << 20, Workers: 2}

@@ -17,14 +17,16 @@ type leaf struct {
 	values arrow.Array
 	// present are the positions in values of those that are there; nil when all are, in order.
 	present []int32
-	def     []int16 // nil for a required column outside lists
-	rep     []int16 // nil outside lists
+	// entries is how many levels there are, which counts values and what is absent.
+	entries int
+	def     []uint16 // nil when every value is there
+	rep     []uint16 // nil outside lists
 }
 
 // slots is where a walk down one column stands: for each value to come its levels so far and its position in the current
 // array, or -1 where an ancestor is null or empty.
 type slots struct {
-	def, rep []int16
+	def, rep []uint16
 	at       []int32
 }
 
@@ -34,7 +36,7 @@ func shred(field arrow.Field, a arrow.Array) []leaf {
 		return []leaf{flat(field, a)}
 	}
 	n := a.Len()
-	s := slots{def: make([]int16, n), at: make([]int32, n)}
+	s := slots{def: make([]uint16, n), at: make([]int32, n)}
 	for i := range s.at {
 		s.at[i] = int32(i)
 	}
@@ -48,18 +50,12 @@ func nested(a arrow.Array) bool {
 
 // flat is shred for a column that has no parts.
 func flat(field arrow.Field, a arrow.Array) leaf {
-	l := leaf{values: a}
-	if !field.Nullable {
-		return l
-	}
 	n := a.Len()
-	l.def = make([]int16, n)
-	if a.NullN() == 0 {
-		for i := range l.def {
-			l.def[i] = 1
-		}
+	l := leaf{values: a, entries: n}
+	if !field.Nullable || a.NullN() == 0 {
 		return l
 	}
+	l.def = make([]uint16, n)
 	l.present = make([]int32, 0, n-a.NullN())
 	for i := range n {
 		if a.IsValid(i) {
@@ -71,7 +67,7 @@ func flat(field arrow.Field, a arrow.Array) leaf {
 }
 
 // descend goes on with one part and appends its leaves to out. level is the number of lists around it.
-func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level int16) []leaf {
+func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level uint16) []leaf {
 	if field.Nullable {
 		s = s.optional(a)
 	}
@@ -91,7 +87,7 @@ func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level int16
 		inside := s.repeated(a.Offsets(), a.Data().Offset(), level+1)
 		return inside.descend(out, a.DataType().(*arrow.ListType).ElemField(), a.ListValues(), level+1)
 	}
-	l := leaf{values: a, def: s.def, rep: s.rep, present: make([]int32, 0, len(s.at))}
+	l := leaf{values: a, entries: len(s.def), def: s.def, rep: s.rep, present: make([]int32, 0, len(s.at))}
 	for _, at := range s.at {
 		if at >= 0 {
 			l.present = append(l.present, at)
@@ -102,7 +98,7 @@ func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level int16
 
 // optional raises the definition level where the value is there.
 func (s slots) optional(a arrow.Array) slots {
-	next := slots{def: make([]int16, len(s.def)), rep: s.rep, at: make([]int32, len(s.at))}
+	next := slots{def: make([]uint16, len(s.def)), rep: s.rep, at: make([]int32, len(s.at))}
 	for i, at := range s.at {
 		next.def[i], next.at[i] = s.def[i], at
 		if at < 0 {
@@ -119,10 +115,10 @@ func (s slots) optional(a arrow.Array) slots {
 
 // repeated replaces each list by its elements; empty and absent lists keep one slot. offsets are the list array's, whose own
 // offset is base.
-func (s slots) repeated(offsets []int32, base int, level int16) slots {
+func (s slots) repeated(offsets []int32, base int, level uint16) slots {
 	var next slots
 	for i, at := range s.at {
-		rep := int16(0)
+		rep := uint16(0)
 		if s.rep != nil {
 			rep = s.rep[i]
 		}

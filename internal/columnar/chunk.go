@@ -1,0 +1,204 @@
+package columnar
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/arrow-go/v18/parquet"
+	"github.com/apache/arrow-go/v18/parquet/file"
+	"github.com/apache/arrow-go/v18/parquet/metadata"
+	"github.com/apache/arrow-go/v18/parquet/schema"
+
+	"trevak/internal/columnar/encode"
+)
+
+// A page ends after the batch that brings it to so many rows or bytes. Rows are never split between pages.
+const (
+	pageRows  = 20_000
+	pageBytes = 1 << 20
+)
+
+// chunk collects one leaf column of the open row group: pages that are finished and compressed, and one that is open.
+type chunk struct {
+	column *schema.Column
+	values values
+	codec  Codec
+	pages  []page
+	size   int64 // of the finished pages, compressed
+
+	entries  int      // levels in the open page
+	def, rep []uint16 // of the open page; def is nil while every value is there
+	rows     int      // that begin in the open page
+	firstRow int64    // of the open page within the row group
+	nulls    int64    // in the open page
+	body     []byte   // scratch
+}
+
+// page is a finished data page.
+type page struct {
+	data     []byte // compressed
+	raw      int32  // size before compression
+	entries  int32
+	encoding parquet.Encoding
+	firstRow int64
+	stats    metadata.EncodedStatistics
+}
+
+// add takes the values of a batch.
+func (c *chunk) add(l leaf) error {
+	c.levels(l)
+	c.values.add(l)
+	if c.rows >= pageRows || c.values.pending() >= pageBytes {
+		return c.endPage()
+	}
+	return nil
+}
+
+// levels keeps a batch's levels for the open page.
+func (c *chunk) levels(l leaf) {
+	most := uint16(c.column.MaxDefinitionLevel())
+	if l.def != nil || c.def != nil {
+		for len(c.def) < c.entries {
+			c.def = append(c.def, most)
+		}
+		if l.def != nil {
+			c.def = append(c.def, l.def...)
+		} else {
+			for range l.entries {
+				c.def = append(c.def, most)
+			}
+		}
+	}
+	for _, d := range l.def {
+		if d < most {
+			c.nulls++
+		}
+	}
+	c.entries += l.entries
+	if l.rep == nil {
+		c.rows += l.entries
+		return
+	}
+	c.rep = append(c.rep, l.rep...)
+	for _, r := range l.rep {
+		if r == 0 {
+			c.rows++
+		}
+	}
+}
+
+// endPage encodes and compresses the open page.
+func (c *chunk) endPage() error {
+	if c.entries == 0 {
+		return nil
+	}
+	c.body = c.body[:0]
+	if most := c.column.MaxRepetitionLevel(); most > 0 {
+		c.body = prefixed(c.body, func(b []byte) []byte { return encode.Hybrid(b, c.rep, encode.Width(int(most))) })
+	}
+	if most := c.column.MaxDefinitionLevel(); most > 0 {
+		c.body = prefixed(c.body, func(b []byte) []byte {
+			if c.def == nil {
+				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
+			}
+			return encode.Hybrid(b, c.def, encode.Width(int(most)))
+		})
+	}
+	values, encoding, r := c.values.page()
+	c.body = append(c.body, values...)
+	data, err := c.codec.compress(c.body)
+	if err != nil {
+		return err
+	}
+	p := page{data: data, raw: int32(len(c.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow,
+		stats: metadata.EncodedStatistics{Min: r.low, Max: r.high, HasMin: r.low != nil, HasMax: r.high != nil, HasNullCount: true,
+			NullCount: c.nulls, Signed: true, AllNullValue: c.nulls == int64(c.entries)}}
+	c.pages = append(c.pages, p)
+	c.size += int64(len(data))
+	c.firstRow += int64(c.rows)
+	c.entries, c.rows, c.nulls, c.def, c.rep = 0, 0, 0, nil, c.rep[:0]
+	return nil
+}
+
+// prefixed appends what encode appends, with its length in four bytes before it.
+func prefixed(dst []byte, encode func([]byte) []byte) []byte {
+	at := len(dst)
+	dst = encode(append(dst, 0, 0, 0, 0))
+	binary.LittleEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
+	return dst
+}
+
+// pending returns how many bytes the chunk holds in memory.
+func (c *chunk) pending() int64 {
+	return c.size + int64(c.values.pending()) + 2*int64(len(c.def)+len(c.rep))
+}
+
+// write puts the chunk into the file, the dictionary before the data pages, and begins the next row group.
+func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder, group, ordinal int16,
+	index metadata.ColumnIndexBuilder, offsets *metadata.OffsetIndexBuilder) error {
+	if err := c.endPage(); err != nil {
+		return err
+	}
+	pager, err := file.NewPageWriter(sink, c.codec.parquet(), c.codec.level(), builder, group, ordinal, memory.DefaultAllocator, false, nil, nil)
+	if err != nil {
+		return err
+	}
+	pager.SetIndexBuilders(index, offsets)
+	body, n := c.values.dictionary()
+	if n > 0 {
+		if _, err := pager.WriteDictionaryPage(file.NewDictionaryPage(memory.NewBufferBytes(body), int32(n), parquet.Encodings.Plain)); err != nil {
+			return err
+		}
+	}
+	encodings := []parquet.Encoding{parquet.Encodings.RLE}
+	if n > 0 {
+		encodings = append(encodings, parquet.Encodings.Plain)
+	}
+	for _, p := range c.pages {
+		data := file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE, file.DataPageConfig{
+			Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats, FirstRowIndex: p.firstRow})
+		if _, err := pager.WriteDataPage(data); err != nil {
+			return err
+		}
+		if !slices.Contains(encodings, p.encoding) {
+			encodings = append(encodings, p.encoding)
+		}
+	}
+	builder.SetStats(c.statistics())
+	if err := pager.Close(n > 0, false); err != nil {
+		return err
+	}
+	// The library lists the encodings that its own writer would have used.
+	list(&builder.Contents().MetaData.Encodings, encodings)
+	c.pages, c.size, c.firstRow = nil, 0, 0
+	c.values.reset()
+	return nil
+}
+
+// list fills a list of the library's own type for encodings.
+func list[E ~int32 | ~int64](dst *[]E, encodings []parquet.Encoding) {
+	*dst = (*dst)[:0]
+	for _, e := range encodings {
+		*dst = append(*dst, E(e))
+	}
+}
+
+// statistics brings those of the pages together.
+func (c *chunk) statistics() metadata.EncodedStatistics {
+	out := metadata.EncodedStatistics{HasNullCount: true, Signed: true}
+	kind := c.column.PhysicalType()
+	for _, p := range c.pages {
+		out.NullCount += p.stats.NullCount
+		if !p.stats.HasMin {
+			continue
+		}
+		if !out.HasMin || less(kind, p.stats.Min, out.Min) {
+			out.Min, out.HasMin = p.stats.Min, true
+		}
+		if !out.HasMax || less(kind, out.Max, p.stats.Max) {
+			out.Max, out.HasMax = p.stats.Max, true
+		}
+	}
+	return out
+}

@@ -1,0 +1,129 @@
+package columnar
+
+import (
+	"bytes"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/parquet"
+
+	"trevak/internal/columnar/encode"
+)
+
+// texts encodes byte strings.
+type texts struct {
+	dict  encode.Text
+	ids   []uint32 // of the open page, while there is a dictionary
+	plain []byte   // the open page, once there is none
+	gone  bool     // the dictionary was given up
+	never bool     // the row group before gave it up at once, so this one has none
+	used  bool     // a page with ids was encoded
+	count int      // values in the row group
+	pages uint32   // number of the open page, from 1
+	seen  []uint32 // per id: the last page it occurred in
+	low   []byte
+	high  []byte
+	some  bool // the open page has a value
+	body  []byte
+}
+
+func newTexts() *texts { return &texts{pages: 1} }
+
+func (t *texts) add(l leaf) {
+	a := l.values.(*array.String)
+	if a.Len() == 0 {
+		return
+	}
+	data, offsets := a.ValueBytes(), a.ValueOffsets()
+	base := offsets[0]
+	if l.present == nil {
+		for i := range a.Len() {
+			t.one(data[offsets[i]-base : offsets[i+1]-base])
+		}
+	} else {
+		for _, i := range l.present {
+			t.one(data[offsets[i]-base : offsets[i+1]-base])
+		}
+	}
+	if t.gone {
+		return
+	}
+	if judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count) {
+		return
+	}
+	t.gone, t.never = true, !t.used
+	for _, id := range t.ids {
+		t.plain = encode.PlainText(t.plain, t.dict.Value(id))
+	}
+	t.ids = t.ids[:0]
+}
+
+// one takes a value. While there is a dictionary only the first occurrence in a page is held against the extremes.
+func (t *texts) one(v []byte) {
+	t.count++
+	if t.gone {
+		t.plain = encode.PlainText(t.plain, v)
+		t.stretch(v)
+		return
+	}
+	id := t.dict.ID(v)
+	t.ids = append(t.ids, id)
+	if int(id) == len(t.seen) {
+		t.seen = append(t.seen, 0)
+	}
+	if t.seen[id] != t.pages {
+		t.seen[id] = t.pages
+		t.stretch(v)
+	}
+}
+
+func (t *texts) stretch(v []byte) {
+	if !t.some {
+		t.low, t.high, t.some = append(t.low[:0], v...), append(t.high[:0], v...), true
+		return
+	}
+	if bytes.Compare(v, t.low) < 0 {
+		t.low = append(t.low[:0], v...)
+	}
+	if bytes.Compare(v, t.high) > 0 {
+		t.high = append(t.high[:0], v...)
+	}
+}
+
+func (t *texts) pending() int { return 4*len(t.ids) + len(t.plain) }
+
+func (t *texts) page() ([]byte, parquet.Encoding, extremes) {
+	var r extremes
+	if t.some {
+		r = extremes{bytes.Clone(t.low), bytes.Clone(t.high)}
+	}
+	t.some = false
+	t.pages++
+	if !t.gone && len(t.ids) > 0 {
+		t.used = true
+		t.body = appendIDs(t.body[:0], t.ids, t.dict.Len())
+		t.ids = t.ids[:0]
+		return t.body, parquet.Encodings.RLEDict, r
+	}
+	t.body = append(t.body[:0], t.plain...)
+	t.plain = t.plain[:0]
+	return t.body, parquet.Encodings.Plain, r
+}
+
+func (t *texts) dictionary() ([]byte, int) {
+	if !t.used {
+		return nil, 0
+	}
+	var body []byte
+	for id := range t.dict.Len() {
+		body = encode.PlainText(body, t.dict.Value(uint32(id)))
+	}
+	return body, t.dict.Len()
+}
+
+func (t *texts) notNumbers() int64 { return 0 }
+
+func (t *texts) reset() {
+	t.dict.Reset()
+	t.ids, t.plain, t.seen = t.ids[:0], t.plain[:0], t.seen[:0]
+	t.gone, t.used, t.count, t.some, t.pages = t.never, false, 0, false, 1
+}

@@ -1,0 +1,282 @@
+package columnar
+
+import (
+	"math"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/parquet"
+
+	"trevak/internal/columnar/encode"
+)
+
+// values takes the values of one leaf column, keeps those of the open page, and encodes pages. A column begins with a
+// dictionary and leaves it for good, within a row group, when it does not pay.
+type values interface {
+	// add takes the values of a batch that are there.
+	add(l leaf)
+	// pending returns about how many bytes the open page takes.
+	pending() int
+	// page encodes and forgets the values of the open page. A page without values is plain, whatever the others are: it would
+	// need a dictionary otherwise.
+	page() (body []byte, encoding parquet.Encoding, r extremes)
+	// dictionary encodes the dictionary of the row group; n is 0 when no page uses one.
+	dictionary() (body []byte, n int)
+	// notNumbers returns how many values so far were not a number, for floating-point columns.
+	notNumbers() int64
+	// reset begins a row group.
+	reset()
+}
+
+// extremes are the smallest and the largest value of a page or a row group, in plain encoding; nil where there is none.
+type extremes struct{ low, high []byte }
+
+// newValues returns what encodes a leaf of an Arrow type, nil for types that are not written.
+func newValues(dt arrow.DataType) values {
+	switch dt.ID() {
+	case arrow.INT64, arrow.TIMESTAMP, arrow.TIME64:
+		return newFixed[int64](false)
+	case arrow.INT32, arrow.DATE32:
+		return newFixed[int32](false)
+	case arrow.FLOAT64:
+		return newFixed[int64](true)
+	case arrow.FLOAT32:
+		return newFixed[int32](true)
+	case arrow.STRING:
+		return newTexts()
+	case arrow.BOOL:
+		return &booleans{}
+	}
+	return nil
+}
+
+// A dictionary is given up when nearly every one of the first values is new, when later most are, or when it has grown large.
+const (
+	firstLook, firstShare   = 8 << 10, 0.98
+	secondLook, secondShare = 64 << 10, 0.75
+	dictionaryBytes         = 1 << 20
+)
+
+// judge decides whether a dictionary of n different values, of so many bytes, still pays after count values.
+func judge(n, size, count int) bool {
+	share := float64(n) / float64(max(1, count))
+	return size <= dictionaryBytes && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
+}
+
+// fixed encodes values of 4 or 8 bytes; floating-point ones are handled as their bits.
+type fixed[T int32 | int64] struct {
+	floating bool
+	dict     encode.Fixed[T]
+	ids      []uint32 // of the open page, while there is a dictionary
+	plain    []T      // of the open page, once there is none
+	gone     bool     // the dictionary was given up
+	used     bool     // a page with ids was encoded
+	count    int      // values in the row group
+	low      T
+	high     T
+	ranged   bool
+	nans     int64
+	scratch  []T
+	body     []byte
+	never    bool // the row group before gave the dictionary up at once, so this one has none
+}
+
+func newFixed[T int32 | int64](floating bool) *fixed[T] { return &fixed[T]{floating: floating} }
+
+// stored returns the values of an array in their stored form.
+func stored[T int32 | int64](a arrow.Array) []T {
+	data := a.Data()
+	if data.Len() == 0 {
+		return nil
+	}
+	return arrow.GetData[T](data.Buffers()[1].Bytes())[data.Offset() : data.Offset()+data.Len()]
+}
+
+func (f *fixed[T]) add(l leaf) {
+	list := stored[T](l.values)
+	if l.present != nil {
+		f.scratch = f.scratch[:0]
+		for _, at := range l.present {
+			f.scratch = append(f.scratch, list[at])
+		}
+		list = f.scratch
+	}
+	f.stretch(list)
+	f.count += len(list)
+	if f.gone {
+		f.plain = append(f.plain, list...)
+		return
+	}
+	f.ids = f.dict.Add(f.ids, list)
+	var v T
+	if judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) {
+		return
+	}
+	f.gone, f.never = true, !f.used
+	for _, id := range f.ids {
+		f.plain = append(f.plain, f.dict.Values[id])
+	}
+	f.ids = f.ids[:0]
+}
+
+func sizeOf[T int32 | int64](v T) int {
+	if _, narrow := any(v).(int32); narrow {
+		return 4
+	}
+	return 8
+}
+
+// stretch widens the extremes of the open page. Values that are not a number have no place in an order.
+func (f *fixed[T]) stretch(list []T) {
+	if f.floating {
+		for _, v := range list {
+			if x := asFloat(v); x != x {
+				f.nans++
+				continue
+			}
+			if !f.ranged {
+				f.low, f.high, f.ranged = v, v, true
+				continue
+			}
+			if asFloat(v) < asFloat(f.low) {
+				f.low = v
+			}
+			if asFloat(v) > asFloat(f.high) {
+				f.high = v
+			}
+		}
+		return
+	}
+	if len(list) == 0 {
+		return
+	}
+	low, high := list[0], list[0]
+	for _, v := range list {
+		low, high = min(low, v), max(high, v)
+	}
+	if !f.ranged {
+		f.low, f.high, f.ranged = low, high, true
+	}
+	f.low, f.high = min(f.low, low), max(f.high, high)
+}
+
+func asFloat[T int32 | int64](v T) float64 {
+	if narrow, ok := any(v).(int32); ok {
+		return float64(math.Float32frombits(uint32(narrow)))
+	}
+	return math.Float64frombits(uint64(v))
+}
+
+func (f *fixed[T]) pending() int {
+	var v T
+	return 4*len(f.ids) + sizeOf(v)*len(f.plain)
+}
+
+func (f *fixed[T]) page() ([]byte, parquet.Encoding, extremes) {
+	r := f.extremes()
+	f.ranged = false
+	if !f.gone && len(f.ids) > 0 {
+		f.used = true
+		f.body = appendIDs(f.body[:0], f.ids, len(f.dict.Values))
+		f.ids = f.ids[:0]
+		return f.body, parquet.Encodings.RLEDict, r
+	}
+	var v T
+	encoding := parquet.Encodings.Plain
+	if !f.floating {
+		// Deltas are worth their decoding only where they save much.
+		if f.body = encode.Delta(f.body[:0], f.plain); len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
+			encoding = parquet.Encodings.DeltaBinaryPacked
+		}
+	}
+	if encoding == parquet.Encodings.Plain {
+		f.body = encode.Plain(f.body[:0], f.plain)
+	}
+	f.plain = f.plain[:0]
+	return f.body, encoding, r
+}
+
+// appendIDs writes dictionary ids as a page holds them: their width and then the hybrid encoding.
+func appendIDs(dst []byte, ids []uint32, n int) []byte {
+	width := max(1, encode.Width(n-1))
+	return encode.Hybrid(append(dst, byte(width)), ids, width)
+}
+
+// extremes writes the range of the open page. Of the zeros the range takes both, as the specification asks of writers.
+func (f *fixed[T]) extremes() extremes {
+	if !f.ranged {
+		return extremes{}
+	}
+	low, high := f.low, f.high
+	if f.floating && asFloat(low) == 0 {
+		low = T(-1) << (8*sizeOf(low) - 1) // minus zero
+	}
+	if f.floating && asFloat(high) == 0 {
+		high = 0
+	}
+	return extremes{encode.Plain(nil, []T{low}), encode.Plain(nil, []T{high})}
+}
+
+func (f *fixed[T]) dictionary() ([]byte, int) {
+	if !f.used {
+		return nil, 0
+	}
+	return encode.Plain(nil, f.dict.Values), len(f.dict.Values)
+}
+
+func (f *fixed[T]) notNumbers() int64 { return f.nans }
+
+func (f *fixed[T]) reset() {
+	f.dict.Reset()
+	f.ids, f.plain = f.ids[:0], f.plain[:0]
+	f.gone, f.used, f.count, f.ranged = f.never, false, 0, false
+}
+
+// booleans are packed one bit each.
+type booleans struct {
+	list []bool
+	body []byte
+}
+
+func (b *booleans) add(l leaf) {
+	a := l.values.(*array.Boolean)
+	if l.present == nil {
+		for i := range a.Len() {
+			b.list = append(b.list, a.Value(i))
+		}
+		return
+	}
+	for _, at := range l.present {
+		b.list = append(b.list, a.Value(int(at)))
+	}
+}
+
+func (b *booleans) pending() int { return len(b.list) / 8 }
+
+func (b *booleans) page() ([]byte, parquet.Encoding, extremes) {
+	var r extremes
+	for _, v := range b.list {
+		bit := []byte{0}
+		if v {
+			bit[0] = 1
+		}
+		if r.low == nil || bit[0] < r.low[0] {
+			r.low = bit
+		}
+		if r.high == nil || bit[0] > r.high[0] {
+			r.high = bit
+		}
+		if r.low[0] != r.high[0] {
+			break
+		}
+	}
+	b.body = encode.Bits(b.body[:0], b.list)
+	b.list = b.list[:0]
+	return b.body, parquet.Encodings.Plain, r
+}
+
+func (b *booleans) dictionary() ([]byte, int) { return nil, 0 }
+
+func (b *booleans) notNumbers() int64 { return 0 }
+
+func (b *booleans) reset() { b.list = b.list[:0] }
