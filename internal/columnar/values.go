@@ -52,7 +52,7 @@ func newValues(dt arrow.DataType) values {
 
 // A dictionary is given up when nearly every one of the first values is new, when later most are, or when it has grown large.
 const (
-	firstLook, firstShare   = 8 << 10, 0.98
+	firstLook, firstShare   = 8 << 10, 0.90
 	secondLook, secondShare = 64 << 10, 0.75
 	dictionaryBytes         = 1 << 20
 )

@@ -22,6 +22,7 @@ import (
 // column collects the values of one column or part.
 type column struct {
 	field schema.Field
+	path  string // names in the source from the outermost column on, with dots between them
 	dt    arrow.DataType
 	n     int    // values so far, nulls included
 	nulls int    //
@@ -41,8 +42,8 @@ type column struct {
 	objects  int
 }
 
-func newColumn(f schema.Field, rows int) *column {
-	c := &column{field: f, dt: f.Type.Arrow()}
+func newColumn(f schema.Field, parent *column, rows int) *column {
+	c := &column{field: f, path: parent.part(f.Source()), dt: f.Type.Arrow()}
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)
@@ -58,15 +59,23 @@ func newColumn(f schema.Field, rows int) *column {
 		c.offsets = append(make([]int32, 0, rows+1), 0)
 	case schema.List:
 		c.offsets = append(make([]int32, 0, rows+1), 0)
-		c.element = newColumn(*f.Type.Element, rows)
+		c.element = newColumn(*f.Type.Element, c, rows)
 	case schema.Struct:
 		c.index = make(map[string]int, len(f.Type.Fields))
 		for i, part := range f.Type.Fields {
 			c.index[part.Source()] = i
-			c.children = append(c.children, newColumn(part, rows))
+			c.children = append(c.children, newColumn(part, c, rows))
 		}
 	}
 	return c
+}
+
+// part returns the path of a part of the column.
+func (c *column) part(name string) string {
+	if c == nil || c.path == "" {
+		return name
+	}
+	return c.path + "." + name
 }
 
 // mark notes whether the next value is there; the caller then appends it.

@@ -26,7 +26,7 @@ func (d *Delimited) Fit(r *delimited.Records, fields []int) (arrow.RecordBatch, 
 	columns := make([]*column, len(fields))
 	var first *Misfit
 	for i, field := range fields {
-		columns[i] = newColumn(d.schema.Fields[i], r.Rows)
+		columns[i] = newColumn(d.schema.Fields[i], nil, r.Rows)
 		if field < 0 {
 			for range r.Rows {
 				columns[i].null()

@@ -24,13 +24,13 @@ func NewJSON(s schema.Schema, grows bool) *JSON {
 
 // Fit makes a batch of the records.
 func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, *Misfit) {
-	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, r.Rows())
+	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, nil, r.Rows())
 	w := walker{grows: j.Grows}
 	for row := range r.Rows() {
 		w.start, _ = r.Span(row)
 		w.Reset(r.Text(row))
 		if kind := w.Peek(); kind == json.Object {
-			w.object(root, "")
+			w.object(root)
 		} else {
 			w.Fail("a record is an object, this is of the kind %s", kind)
 		}
@@ -62,9 +62,8 @@ func (w *walker) stop(m *Misfit) {
 	}
 }
 
-// object appends the members of an object to a struct column; members that are absent become null. path is the struct's, with a
-// dot at its end.
-func (w *walker) object(c *column, path string) {
+// object appends the members of an object to a struct column; members that are absent become null.
+func (w *walker) object(c *column) {
 	c.mark(true)
 	c.objects++
 	taken := 0
@@ -80,7 +79,7 @@ func (w *walker) object(c *column, path string) {
 		at := taken
 		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
 			if at, ok = c.index[string(key)]; !ok {
-				w.unknown(path, string(key))
+				w.unknown(c, string(key))
 				return
 			}
 		}
@@ -90,7 +89,7 @@ func (w *walker) object(c *column, path string) {
 			return
 		}
 		child.stamp = c.objects
-		w.value(child, path)
+		w.value(child)
 		taken = at + 1
 	}
 	for _, child := range c.children {
@@ -101,13 +100,13 @@ func (w *walker) object(c *column, path string) {
 }
 
 // unknown refuses a key that the schema does not have.
-func (w *walker) unknown(path, key string) {
-	w.stop(&Misfit{Start: w.start, Column: path + key, Value: string(w.Skip()), Widens: w.grows,
+func (w *walker) unknown(c *column, key string) {
+	w.stop(&Misfit{Start: w.start, Column: c.part(key), Value: string(w.Skip()), Widens: w.grows,
 		Reason: "is in a column that the table does not have", WayOut: "load it into a table of its own"})
 }
 
 // value appends one value of any kind to a column.
-func (w *walker) value(c *column, path string) {
+func (w *walker) value(c *column) {
 	kind := w.Peek()
 	start := w.Pos()
 	target := c.field.Type.Kind
@@ -116,9 +115,9 @@ func (w *walker) value(c *column, path string) {
 		w.Literal()
 		c.null()
 	case target == schema.Struct && kind == json.Object:
-		w.object(c, path+c.field.Source()+".")
+		w.object(c)
 	case target == schema.List && kind == json.Array:
-		w.array(c, path)
+		w.array(c)
 	case kind == json.String:
 		text, escaped := w.String()
 		if escaped {
@@ -126,12 +125,12 @@ func (w *walker) value(c *column, path string) {
 			text = w.scratch
 		}
 		if w.Err() == nil && (!w.textFits(c) || !c.scalar(text)) {
-			w.refuse(c, path, text)
+			w.refuse(c, text)
 		}
 	case kind != json.Invalid:
 		text := w.Skip()
 		if w.Err() == nil && (!rawFits(kind, target) || !c.scalar(text)) {
-			w.refuse(c, path, w.Since(start))
+			w.refuse(c, w.Since(start))
 		}
 	}
 }
@@ -160,8 +159,8 @@ func rawFits(kind json.Kind, target schema.Kind) bool {
 	return false
 }
 
-func (w *walker) refuse(c *column, path string, value []byte) {
-	m := misfit(w.start, path+c.field.Source(), &c.field, value)
+func (w *walker) refuse(c *column, value []byte) {
+	m := misfit(w.start, c.path, &c.field, value)
 	if c.field.Type.Nested() {
 		m.Reason = fmt.Sprintf("is not a %s", c.field.Type.Kind)
 	}
@@ -169,10 +168,10 @@ func (w *walker) refuse(c *column, path string, value []byte) {
 }
 
 // array appends a list.
-func (w *walker) array(c *column, path string) {
+func (w *walker) array(c *column) {
 	w.Open()
 	for i := 0; w.NextElement(i); i++ {
-		w.value(c.element, path+c.field.Source()+".")
+		w.value(c.element)
 	}
 	c.mark(true)
 	c.offsets = append(c.offsets, int32(c.element.n))
