@@ -40,10 +40,11 @@ func Resolve(ctx context.Context, sources []string) (Found, error) {
 	var found Found
 	seen := map[string]bool{}
 	for _, source := range sources {
-		paths, err := expand(source)
+		paths, passed, err := expand(source)
 		if err != nil {
 			return Found{}, err
 		}
+		found.Hidden += passed
 		for _, path := range paths {
 			if err := ctx.Err(); err != nil {
 				return Found{}, err
@@ -108,25 +109,39 @@ func (f *Found) file(path string, info fs.FileInfo) {
 
 func hidden(name string) bool { return strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") }
 
-// expand resolves a glob pattern to sorted paths. What exists under its own name is taken as it is, whatever it contains.
-func expand(source string) ([]string, error) {
+// expand resolves a glob pattern to sorted paths, and counts the hidden ones that it leaves out. What exists under its own name
+// is taken as it is, whatever it contains.
+func expand(source string) (paths []string, passed int, err error) {
 	if _, err := os.Lstat(source); err == nil {
-		return []string{source}, nil
+		return []string{source}, 0, nil
 	}
 	if !HasPattern(source) {
 		_, err := os.Stat(source)
-		return nil, missing(source, err)
+		return nil, 0, missing(source, err)
 	}
-	paths, err := doublestar.FilepathGlob(source, doublestar.WithFailOnIOErrors())
+	matches, err := doublestar.FilepathGlob(source, doublestar.WithFailOnIOErrors())
 	if err != nil {
-		return nil, fault.Wrap(fault.Usage, err, "%q is not a pattern", source)
+		return nil, 0, fault.Wrap(fault.Usage, err, "%q is not a pattern", source)
 	}
-	paths = slices.DeleteFunc(paths, func(path string) bool { return hidden(filepath.Base(path)) })
+	base, _ := doublestar.SplitPattern(filepath.ToSlash(source))
+	for _, path := range matches {
+		if hiddenBelow(base, path) {
+			passed++
+		} else {
+			paths = append(paths, path)
+		}
+	}
 	if len(paths) == 0 {
-		return nil, suggest(fault.New(fault.Storage, "no file matches the pattern %q", source), source)
+		return nil, 0, suggest(fault.New(fault.Storage, "no file matches the pattern %q", source), source)
 	}
 	slices.Sort(paths)
-	return paths, nil
+	return paths, passed, nil
+}
+
+// hiddenBelow reports whether a part of the path below base is hidden.
+func hiddenBelow(base, path string) bool {
+	rel, err := filepath.Rel(filepath.FromSlash(base), path)
+	return err == nil && slices.ContainsFunc(strings.Split(filepath.ToSlash(rel), "/"), hidden)
 }
 
 // HasPattern reports whether a source is written with glob characters.

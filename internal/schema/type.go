@@ -39,7 +39,7 @@ var kindNames = [...]string{"unknown", "boolean", "int", "long", "float", "doubl
 
 func (k Kind) String() string { return kindNames[k] }
 
-// Type is a column's type. Fields is set for Struct; Element for List and for the values of a Map, whose Key is set too;
+// Type is a column's type. Fields is set for Struct; Element for List and for the values of a Map, whose Key is set too and required;
 // Precision and Scale for Decimal.
 type Type struct {
 	Kind             Kind

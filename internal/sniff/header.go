@@ -81,6 +81,7 @@ type votes struct {
 	columns        int
 	rows           int
 	blank, repeats int
+	short          bool // the first record has other than the usual number of fields
 }
 
 // Weights of the evidence of one column. Types decide; shapes of text only where there are no types.
@@ -94,6 +95,9 @@ const (
 func weigh(t trial) votes {
 	first, rest := t.rows[0], t.rows[1:]
 	v := votes{columns: len(first), rows: len(rest)}
+	if v.short = len(first) != t.width; v.short {
+		v.values += decisive
+	}
 	seen := map[string]bool{}
 	for c, f := range first {
 		key := strings.ToLower(f.Text)
@@ -139,13 +143,19 @@ func (v *votes) column(first delimited.Field, rest [][]delimited.Field, c int) {
 	case kind != schema.Unknown && kind != schema.String:
 		v.names += decisive
 		v.typed++
-	case same > 0:
+	case same > 0 || startsLikeNumber(first.Text):
 		v.values += telling
 	case likeLength == values && values > 2 && len(first.Text) > 1:
 		v.values += slight
 	case looksLikeName(first.Text):
 		v.names += slight
 	}
+}
+
+// startsLikeNumber reports whether a text begins with a digit, or with a sign or a point and a digit.
+func startsLikeNumber(text string) bool {
+	text = strings.TrimLeft(text, "+-.")
+	return text != "" && text[0] >= '0' && text[0] <= '9'
 }
 
 // looksLikeName reports whether a text could be a column's name: short, beginning with a letter, one line.
@@ -175,6 +185,8 @@ func (v votes) why(header bool) string {
 		return "the first record holds words that do not occur again below"
 	case v.alike > 0:
 		return fmt.Sprintf("in %d of %d columns the first record already holds a number, date or time", v.alike, v.columns)
+	case v.short:
+		return fmt.Sprintf("the first record has %d fields, not as many as most", v.columns)
 	case v.repeats > 0:
 		return "a word occurs twice in the first record"
 	case v.blank > 0:

@@ -30,6 +30,7 @@ func TestSettle(t *testing.T) {
 		{"names that repeat or are missing", "id,id,,\n1,2,3,4\n", Delimited, ',', true, "id id 2 c3 c4"},
 		{"comments", "# made\n# today\n1\ta\n2\tb\n", Delimited, '\t', false, "c1 c2"},
 		{"a header behind a hash", "#id,name\n1,a\n2,b\n", Delimited, ',', true, "#id name"},
+		{"a short record at the top", "AD\t+4230\tx\nAE\t+2518\ty\tsee note\nAF\t+3431\tz\tsee note\n", Delimited, '\t', false, "c1 c2 c3 c4"},
 		{"json lines", "{\"a\": 1}\n{\"a\": 2}\n", JSONLines, 0, false, ""},
 		{"one json record", "\n {\"a\": {\"b\": [1]}}", JSONLines, 0, false, ""},
 		{"columnar", "PAR1....", Parquet, 0, false, ""},
