@@ -30,7 +30,7 @@ func (a *app) demo() *cobra.Command {
 		Long: `Demo writes the data of a made-up buoy network to a folder, runs the commands of a day's work on it, each shown before what it
 prints, and ends with the counts that must agree. It exits with 1 if they do not. A folder from an earlier demo is written anew.`,
 		Example: `  trevak demo
-  trevak demo --dir /tmp/buoys --scale 20`,
+  trevak demo --dir buoys --scale 5`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if scale < 1 || scale > 100000 {
@@ -98,6 +98,7 @@ func (d *day) run() error {
 		{"Load them by day and sea area, nested as they are.",
 			[]string{"load", in("observations"), "--into", "orrin.observations", "--partition", "day(observed_at),sea_area"}, 0},
 		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition", "month(taken_at)"}, 0},
+		{"The same rows as one file, without a table.", []string{"convert", in("tides", "tides.tsv"), "--to", in("tides.parquet")}, 0},
 		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
 			[]string{"load", in("service_log"), "--into", "orrin.service_log"}, 3},
 		{"Mended, it loads.", []string{"load", in("service_log_mended"), "--into", "orrin.service_log"}, 0},

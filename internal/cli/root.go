@@ -46,6 +46,9 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errs)
 	err := root.ExecuteContext(ctx)
+	if err != nil && strings.HasPrefix(err.Error(), "unknown command") {
+		err = usageError{fmt.Errorf("%w; see trevak --help", err)}
+	}
 	if err == nil {
 		return 0
 	}

@@ -150,10 +150,8 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 		if err := a.refresh(ctx); err != nil {
 			return err
 		}
-		for dir := range a.folders {
-			if err := a.syncUp(dir); err != nil {
-				return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
-			}
+		if err := a.syncFolders(); err != nil {
+			return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
 		}
 		committed, err := a.commit(ctx, files)
 		if err != nil {
@@ -165,13 +163,17 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 	return snapshot, err
 }
 
-// syncUp syncs a folder and those above it up to the table's.
-func (a *Append) syncUp(dir string) error {
-	for strings.HasPrefix(dir, a.base.Location()) {
-		if err := syncFolder(dir); err != nil {
-			return err
+// syncFolders syncs the folders of data files and those above them up to the table's, each once.
+func (a *Append) syncFolders() error {
+	synced := map[string]bool{}
+	for dir := range a.folders {
+		for strings.HasPrefix(dir, a.base.Location()) && !synced[dir] {
+			synced[dir] = true
+			if err := syncFolder(dir); err != nil {
+				return err
+			}
+			dir = filepath.Dir(dir)
 		}
-		dir = filepath.Dir(dir)
 	}
 	return nil
 }

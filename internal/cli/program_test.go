@@ -1,0 +1,322 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// program is the built program, made once for all tests.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "trevak-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "trevak")
+	build := exec.Command("go", "build", "-o", program, "trevak/cmd/trevak")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// result is what a run printed and how it ended.
+type result struct {
+	out, err string
+	code     int
+}
+
+// trevak runs the program in the working folder.
+func trevak(t testing.TB, args ...string) result {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Env = append(os.Environ(), "COLUMNS=", "TREVAK_WAREHOUSE=")
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// must is trevak for a run that must succeed and print certain things.
+func must(t testing.TB, args []string, wants ...string) result {
+	t.Helper()
+	r := trevak(t, args...)
+	if r.code != 0 {
+		t.Fatalf("trevak %s: exit %d: %s", strings.Join(args, " "), r.code, r.err)
+	}
+	for _, want := range wants {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("trevak %s lacks %q:\n%s", strings.Join(args, " "), want, r.out)
+		}
+	}
+	return r
+}
+
+func refused(t testing.TB, code int, args []string, want string) {
+	t.Helper()
+	r := trevak(t, args...)
+	if r.code != code || !strings.Contains(r.err, want) || r.out != "" {
+		t.Errorf("trevak %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), r.code, code, want, r.err, r.out)
+	}
+}
+
+// inside makes files in a temporary folder, which becomes the working folder.
+func inside(t testing.TB, contents map[string]string) {
+	t.Helper()
+	t.Chdir(t.TempDir())
+	for name, text := range contents {
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+const readings = "Buoy Code,observed at,depth (m),note\n0001,2031-05-01T01:00:00Z,12.5,\"calm, clear\"\n0002,2031-05-02T02:00:00Z,,\"\"\n0003,2031-05-02T03:00:00Z,7,\n"
+
+func TestPreviewCommand(t *testing.T) {
+	inside(t, map[string]string{"r.csv": readings})
+	must(t, []string{"preview", "r.csv", "-n", "2"}, "1 object, ", "delimiter", "comma", "header", "yes", "in 2 of 4 columns a word stands above", "calm, clear", `0002       2031-05-02T02:00:00Z  ·          ""`)
+	var p struct {
+		Rules   []struct{ Rule, Value, Why string } `json:"reading_rules"`
+		Columns []string
+		Records []map[string]*string
+	}
+	decode(t, must(t, []string{"preview", "r.csv", "-o", "json"}).out, &p)
+	if len(p.Records) != 3 || p.Records[1]["depth (m)"] != nil || *p.Records[1]["note"] != "" || p.Records[2]["note"] != nil || len(p.Rules) != 6 {
+		t.Errorf("%+v", p)
+	}
+}
+
+func decode(t testing.TB, text string, into any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(text), into); err != nil {
+		t.Fatalf("%v in %s", err, text)
+	}
+}
+
+func TestInferCommand(t *testing.T) {
+	inside(t, map[string]string{"r.csv": readings})
+	must(t, []string{"infer", "r.csv"}, "3 records in 1 object", "Buoy_Code", "Buoy Code", "timestamptz", `line 2 "12.5"`)
+	var i struct {
+		Records int
+		Columns []struct {
+			Name, Origin, Type, Smallest, Largest string
+			Nulls, Distinct                       int64
+			Longest                               int
+			Forced                                struct{ Line int64 } `json:"forced_by"`
+		}
+	}
+	decode(t, must(t, []string{"infer", "r.csv", "-o", "json"}).out, &i)
+	d := i.Columns[2]
+	if i.Records != 3 || d.Name != "depth_m_" || d.Origin != "depth (m)" || d.Type != "double" || d.Nulls != 1 || d.Distinct != 2 || d.Smallest != "7" || d.Largest != "12.5" ||
+		d.Longest != 4 || d.Forced.Line != 2 {
+		t.Errorf("%+v", i)
+	}
+	must(t, []string{"infer", "r.csv", "--type", "depth (m)=string", "--type", "note=string", "--no-header", "--type", "c1=string"}[:6], "string (pinned)", "stated")
+}
+
+// report is the account of a load as programs read it.
+type report struct {
+	Objects []struct {
+		Location    string
+		Read        int64 `json:"records_read"`
+		Written     int64 `json:"rows_written"`
+		Quarantined int64 `json:"records_quarantined"`
+		Skipped     int64 `json:"records_skipped"`
+	}
+	Read         int64 `json:"records_read"`
+	Written      int64 `json:"rows_written"`
+	BytesRead    int64 `json:"bytes_read"`
+	BytesWritten int64 `json:"bytes_written"`
+	DataFiles    int   `json:"data_files"`
+	Partitions   int
+	Seconds      float64
+	Table        string
+	SnapshotID   int64 `json:"snapshot_id"`
+	Drift        []any
+	Renamed      []struct{ From, To string }
+}
+
+func TestLoadCommand(t *testing.T) {
+	inside(t, map[string]string{"in/r.csv": readings, "more.csv": "depth (m),Buoy Code\n1.5,0009\n", "bad.csv": "Buoy Code,depth (m)\n0001,1\n0002,deep\n"})
+	var r report
+	decode(t, must(t, []string{"load", "in", "--into", "ops.readings", "--partition", "day(observed_at)", "-o", "json"}).out, &r)
+	if r.Read != 3 || r.Written != 3 || len(r.Objects) != 1 || r.Objects[0].Written != 3 || r.DataFiles != 2 || r.Partitions != 2 || r.Table != "ops.readings" || r.SnapshotID == 0 ||
+		r.BytesRead != int64(len(readings)) || r.BytesWritten == 0 || r.Drift == nil || len(r.Renamed) != 3 {
+		t.Errorf("%+v", r)
+	}
+	before := snapshotOf(t)
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings"}, `trevak: bad.csv:3: column "depth (m)": "deep" is not a double; mend the value`)
+	if after := snapshotOf(t); after != before {
+		t.Errorf("a refused load changed the table: %s", after)
+	}
+	must(t, []string{"load", "more.csv", "--into", "ops.readings"}, "ops.readings\n", "1 read = 1 written + 0 quarantined + 0 skipped", "snapshot")
+	must(t, []string{"preview", "ops.readings"}, "0009", "calm, clear")
+	must(t, []string{"tables"}, "ops.readings", "day(observed_at)")
+	must(t, []string{"describe", "table:ops.readings"}, "day(observed_at)", "Buoy Code", "timestamptz", "rle-dictionary", "append", "rows            4")
+	for _, name := range []string{"in/r.csv", "more.csv", "bad.csv"} {
+		if _, err := os.Stat(name); err != nil {
+			t.Errorf("a source file is gone: %v", err)
+		}
+	}
+}
+
+func snapshotOf(t testing.TB) string {
+	t.Helper()
+	var d struct {
+		Rows      int64
+		Snapshots []struct {
+			ID int64 `json:"snapshot_id"`
+		}
+	}
+	decode(t, must(t, []string{"describe", "ops.readings", "-o", "json"}).out, &d)
+	return fmt.Sprint(d.Rows, d.Snapshots)
+}
+
+func TestRefusedFirstLoadMakesNoTable(t *testing.T) {
+	inside(t, map[string]string{"bad.csv": "a,b\n1,2\n3\n"})
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.x"}, "bad.csv:3: the record has 1 fields where 2 are expected")
+	must(t, []string{"tables"}, "No table in")
+	if entries, _ := filepath.Glob("warehouse/*"); len(entries) > 0 {
+		t.Errorf("%v is left", entries)
+	}
+	must(t, []string{"load", "bad.csv", "--into", "ops.x", "--ragged", "pad"}, "2 read = 2 written")
+}
+
+// TestKilledLoadsLeaveTheTableWhole kills loads at many moments and looks at the table after each.
+func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("id,area\n")
+	for i := range 300_000 {
+		fmt.Fprintf(&b, "%d,area %d\n", i, i%50)
+	}
+	inside(t, map[string]string{"in.csv": b.String()})
+	const n = 300_000
+	loads := 0
+	for round := range 12 {
+		cmd := exec.Command(program, "load", "in.csv", "--into", "ops.readings", "--partition", "area")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		killAfter(cmd, done, round)
+		<-done
+		var list struct {
+			Tables []struct {
+				Rows int64
+			}
+		}
+		decode(t, must(t, []string{"tables", "-o", "json"}).out, &list)
+		if cmd.ProcessState.Success() {
+			loads++
+		}
+		rows := int64(0)
+		if len(list.Tables) > 0 {
+			rows = list.Tables[0].Rows
+		}
+		if rows%n != 0 || rows < int64(loads)*n {
+			t.Fatalf("after round %d the table has %d rows", round, rows)
+		}
+		loads = int(rows / n)
+	}
+	must(t, []string{"load", "in.csv", "--into", "ops.readings"}, "300,000 read = 300,000 written")
+}
+
+func TestConvertCommand(t *testing.T) {
+	inside(t, map[string]string{"r.csv": readings, "old.parquet": "old"})
+	for _, codec := range []string{"zstd", "snappy", "gzip", "lz4", "none"} {
+		must(t, []string{"convert", "r.csv", "--to", codec + ".parquet", "--codec", codec}, "3 read = 3 written", "depth_m_")
+		must(t, []string{"preview", codec + ".parquet"}, "Parquet", "calm, clear")
+		must(t, []string{"describe", codec + ".parquet"}, "3 in 1 row group", codec, "depth_m_")
+	}
+	must(t, []string{"convert", "r.csv", "--to", "parts/", "--partition", "day(observed at)"}, "partitions  2")
+	if found, _ := filepath.Glob("parts/observed_at_day=2031-05-0?/*.parquet"); len(found) != 2 {
+		t.Errorf("%v", found)
+	}
+	refused(t, 2, []string{"convert", "r.csv", "--to", "old.parquet"}, "old.parquet exists already; choose another name, or replace it with --overwrite")
+}
+
+func TestWrongUsage(t *testing.T) {
+	inside(t, map[string]string{"r.csv": readings, "doc.json": "{\n \"a\": 1\n}\n"})
+	for _, test := range []struct {
+		args string
+		want string
+		code int
+	}{
+		{"preview", "requires at least 1 arg", 2},
+		{"preview r.csv --nonsense", "unknown flag: --nonsense; see trevak preview --help", 2},
+		{"nonsense", "unknown command", 2},
+		{"preview r.csv -o yaml", "use table or json", 2},
+		{"preview r.csv -n -1", "is below 0", 2},
+		{"preview r.csv --header --no-header", "contradict each other", 2},
+		{"preview r.csv --delimiter ab", "is not one ASCII character", 2},
+		{"load r.csv", "--into is missing", 2},
+		{"load r.csv --into readings", "write namespace.table", 2},
+		{"load r.csv --into ops.r --codec zip", "it takes one of zstd, snappy", 2},
+		{"load r.csv --into ops.r --type depth", "write it like --type depth=double", 2},
+		{"load r.csv --into ops.r --type note=varchar", "is not a type", 2},
+		{"load r.csv --into ops.r --partition dya(observed_at)", "is not a partition transform", 2},
+		{"load r.csv --into ops.r --partition obserbed_at", "the nearest names are observed_at", 2},
+		{"describe ops.none", "there is neither a file", 1},
+		{"describe r.csv", "cannot be read as a Parquet file", 3},
+		{"preview none.csv", "there is neither a file", 1},
+		{"preview ./none.csv", "there is no file", 1},
+		{"preview doc.json", "does not end on its line", 3},
+		{"infer r.parquet", "there is no file", 1},
+	} {
+		refused(t, test.code, strings.Fields(test.args), test.want)
+	}
+}
+
+// TestDemoAndHelpExamples runs the demo twice and then every example in the help texts, as they stand.
+func TestDemoAndHelpExamples(t *testing.T) {
+	inside(t, nil)
+	must(t, []string{"demo"}, "$ trevak preview trevak-demo/stations/stations.csv", "has 6 fields where 8 are expected", "agree")
+	if r := must(t, []string{"demo"}, "orrin.observations    1,600  1,600  agree"); strings.Contains(r.out, "DIFFER") {
+		t.Error("the counts differ")
+	}
+	t.Setenv("TREVAK_WAREHOUSE", "")
+	examples := 0
+	for _, cmd := range (&app{}).root().Commands() {
+		if cmd.Name() == "completion" || cmd.Name() == "help" {
+			continue
+		}
+		lines := strings.Split(strings.TrimSpace(cmd.Example), "\n")
+		if len(lines) < 2 {
+			t.Errorf("%s has fewer than two examples", cmd.Name())
+		}
+		for _, line := range lines {
+			examples++
+			shell := exec.Command("sh", "-c", strings.Replace(strings.TrimSpace(line), "trevak ", program+" ", 1))
+			shell.Env = os.Environ()
+			if out, err := shell.CombinedOutput(); err != nil {
+				t.Errorf("%s: %v\n%s", line, err, out)
+			}
+		}
+	}
+	if examples < 14 {
+		t.Errorf("%d examples were run", examples)
+	}
+	inside(t, map[string]string{"trevak-demo/mine.txt": "x"})
+	refused(t, 2, []string{"demo"}, "holds files that are not from a demo")
+}
