@@ -137,7 +137,9 @@ func (o *Observed) Delimited(r *delimited.Records, names []string) {
 	var scratch []byte
 	for c, name := range names {
 		node := o.Root.Field(name)
-		node.position = c
+		if node.Seen == 0 {
+			node.position = c
+		}
 		for row := range r.Rows {
 			text, quoted := r.Value(row, c, &scratch)
 			class := ClassText

@@ -302,4 +302,3 @@ func BenchmarkCommit(b *testing.B) {
 		}
 	}
 }
-
