@@ -194,7 +194,7 @@ func snapshotOf(t testing.TB) string {
 
 func TestRefusedFirstLoadMakesNoTable(t *testing.T) {
 	inside(t, map[string]string{"bad.csv": "a,b\n1,2\n3\n"})
-	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.x"}, "bad.csv:3: the record has 1 fields where 2 are expected")
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.x"}, "bad.csv:3: the record has 1 field where 2 are expected")
 	must(t, []string{"tables"}, "No table in")
 	if entries, _ := filepath.Glob("warehouse/*"); len(entries) > 0 {
 		t.Errorf("%v is left", entries)

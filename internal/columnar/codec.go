@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/parquet/compress"
 	"github.com/klauspost/compress/s2"
+	"github.com/klauspost/compress/zstd"
 )
 
 // Codec names how pages are compressed.
@@ -56,6 +58,15 @@ func (c Codec) parquet() compress.Compression {
 // level is the compression level handed to the library for dictionaries; its default for every codec.
 func (c Codec) level() int { return compress.DefaultCompressionLevel }
 
+// zstdEncoders are kept from page to page: making one costs far more than a small page takes to compress.
+var zstdEncoders = sync.Pool{New: func() any {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false))
+	if err != nil {
+		panic(err) // only for options that contradict each other
+	}
+	return e
+}}
+
 // compress packs a page.
 func (c Codec) compress(raw []byte) ([]byte, error) {
 	switch c {
@@ -63,6 +74,10 @@ func (c Codec) compress(raw []byte) ([]byte, error) {
 		return slices.Clone(raw), nil
 	case "snappy":
 		return s2.EncodeSnappy(nil, raw), nil
+	case "zstd":
+		e := zstdEncoders.Get().(*zstd.Encoder)
+		defer zstdEncoders.Put(e)
+		return e.EncodeAll(raw, nil), nil
 	}
 	codec, err := compress.GetCodec(c.parquet())
 	if err != nil {

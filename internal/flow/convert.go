@@ -141,10 +141,10 @@ func (d *destination) begin() error {
 	return os.Chmod(staging, 0o755)
 }
 
-// layout adapts the options: a single file is never split.
+// layout adapts the options: a single file is never split, and is there even without rows.
 func (d *destination) layout(o layout.Options) layout.Options {
 	if d.single {
-		o.FileBytes = math.MaxInt64
+		o.FileBytes, o.EvenEmpty = math.MaxInt64, true
 	}
 	return o
 }

@@ -189,7 +189,7 @@ func TestRefusedConvertsLeaveNothing(t *testing.T) {
 		kind fault.Kind
 		want string
 	}{
-		{conversion("out.parquet", "short.csv"), fault.Input, `short.csv:3: the record has 1 fields where 2 are expected; mend`},
+		{conversion("out.parquet", "short.csv"), fault.Input, `short.csv:3: the record has 1 field where 2 are expected; mend`},
 		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Types: map[string]schema.Type{"a": long}}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Schema,
 			`bad.csv:3: column "a": "x" is not a long; mend the value, or keep the column as text with --type 'a=string'`},
 		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Types: map[string]schema.Type{"aa": long}}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,

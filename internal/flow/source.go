@@ -15,6 +15,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/locate"
+	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
@@ -92,21 +93,32 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (sni
 		return sniff.Rules{}, err
 	}
 	defer stream.Close()
-	head := make([]byte, sniff.HeadBytes)
-	n, err := io.ReadFull(stream, head)
-	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-	if err != nil && !whole {
-		return sniff.Rules{}, err
+	var head []byte
+	for size := sniff.HeadBytes; ; size *= 8 {
+		more := make([]byte, size-len(head))
+		n, err := io.ReadFull(stream, more)
+		head = append(head, more[:n]...)
+		whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !whole {
+			return sniff.Rules{}, err
+		}
+		if len(head) == 0 {
+			return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").In(object.Location).Try("leave it out of the source")
+		}
+		rules, err := sniff.Settle(head, whole, stream.Compression, stated)
+		if errors.Is(err, sniff.ErrMore) && len(head) < parse.DefaultLimits.RecordBytes {
+			continue
+		}
+		if errors.Is(err, sniff.ErrMore) {
+			err = fault.New(fault.Input, "has no end of its first record within %d bytes", len(head)).
+				Try("a quote that is never closed does this; otherwise the delimiter or the format is another")
+		}
+		var e *fault.Error
+		if errors.As(err, &e) {
+			return rules, e.In(object.Location)
+		}
+		return rules, err
 	}
-	if n == 0 {
-		return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").In(object.Location).Try("leave it out of the source")
-	}
-	rules, err := sniff.Settle(head[:n], whole, stream.Compression, stated)
-	var e *fault.Error
-	if errors.As(err, &e) {
-		return rules, e.In(object.Location)
-	}
-	return rules, err
 }
 
 // agree makes the objects of one source be read alike: one format for all, and a header everywhere if the first record of an

@@ -56,13 +56,14 @@ func newFitter(source *Source, s schema.Schema, fields [][]int, grows bool) *fit
 // object does not have it, and the names in the objects that no column is read from.
 func columnFields(source *Source, s schema.Schema) (fields [][]int, surplus []string) {
 	seen := map[string]bool{}
+	index := newColumnIndex(s)
 	for _, in := range source.Inputs {
 		columns := make([]int, len(s.Fields))
 		for i := range columns {
 			columns[i] = -1
 		}
 		for i, name := range in.Rules.Names {
-			if at := matchColumn(s, name); at >= 0 && columns[at] < 0 {
+			if at := index.find(name); at >= 0 && columns[at] < 0 {
 				columns[at] = i
 			} else if !seen[name] {
 				seen[name] = true
@@ -74,22 +75,36 @@ func columnFields(source *Source, s schema.Schema) (fields [][]int, surplus []st
 	return fields, surplus
 }
 
-// matchColumn finds the column that a name in the source means: by the name it had there, by its legal name, by what the name
-// becomes when made legal, and last whatever the letter case. It returns -1 where there is none.
-func matchColumn(s schema.Schema, name string) int {
+// columnIndex finds the column that a name in the source means.
+type columnIndex struct {
+	origins, names, plain, folded map[string]int
+}
+
+func newColumnIndex(s schema.Schema) columnIndex {
+	x := columnIndex{map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}}
+	// The first column of several that a name could mean is taken, so they are put in from the last to the first.
+	for i := len(s.Fields) - 1; i >= 0; i-- {
+		f := &s.Fields[i]
+		x.names[f.Name], x.folded[strings.ToLower(f.Name)] = i, i
+		if f.Origin != "" {
+			x.origins[f.Origin] = i
+		} else {
+			x.plain[f.Name] = i
+		}
+	}
+	return x
+}
+
+// find looks for the column that had the name in its source, then for the one that is called so, for the one that is called
+// what the name becomes when made legal, and last for one in another letter case. It returns -1 where there is none.
+func (x columnIndex) find(name string) int {
 	legal := schema.SafeNames([]string{name})[0]
-	for _, same := range []func(f *schema.Field) bool{
-		func(f *schema.Field) bool { return f.Origin == name },
-		func(f *schema.Field) bool { return f.Name == name },
-		func(f *schema.Field) bool { return f.Origin == "" && f.Name == legal },
-		func(f *schema.Field) bool {
-			return strings.EqualFold(f.Name, name) || strings.EqualFold(f.Name, legal)
-		},
-	} {
-		for i := range s.Fields {
-			if same(&s.Fields[i]) {
-				return i
-			}
+	for _, try := range []struct {
+		in   map[string]int
+		name string
+	}{{x.origins, name}, {x.names, name}, {x.plain, legal}, {x.folded, strings.ToLower(name)}, {x.folded, strings.ToLower(legal)}} {
+		if i, ok := try.in[try.name]; ok {
+			return i
 		}
 	}
 	return -1

@@ -23,6 +23,8 @@ type Options struct {
 	BudgetBytes int64
 	// OpenFiles bounds how many files are written at a time.
 	OpenFiles int
+	// EvenEmpty asks for a file where there is no row to put into one. It is for output without partitions.
+	EvenEmpty bool
 }
 
 // DefaultOptions are files of 256 MiB, 128 MiB of waiting rows and pages, and 32 open files.
@@ -155,15 +157,15 @@ func (r *Router) assign(batch arrow.RecordBatch) [][]int32 {
 			rows = append(rows, nil)
 		}
 		if int(number) >= len(r.partitions) || r.partitions[number] == nil {
-			r.begin(batch, row, number)
+			r.found(batch, row, number)
 		}
 		rows[number] = append(rows[number], int32(row))
 	}
 	return rows
 }
 
-// begin makes the partition that a row is the first of.
-func (r *Router) begin(batch arrow.RecordBatch, row int, number uint32) {
+// found makes the partition that a row is the first of.
+func (r *Router) found(batch arrow.RecordBatch, row int, number uint32) {
 	p := &partition{values: make([]Value, len(r.spec))}
 	for i, t := range r.spec {
 		p.values[i] = t.apply(batch.Column(r.sources[i]), row)
@@ -225,15 +227,9 @@ func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBat
 				return err
 			}
 		}
-		var err error
-		if p.sink, p.path, err = r.create(p.folder); err != nil {
+		if err := r.begin(p); err != nil {
 			return err
 		}
-		if p.writer, err = columnar.NewWriter(p.sink, r.schema, r.options.Columnar); err != nil {
-			p.sink.Close()
-			return err
-		}
-		r.open = append(r.open, p)
 	} else if last := len(r.open) - 1; r.open[last] != p {
 		r.forget(p)
 		r.open = append(r.open, p)
@@ -244,6 +240,19 @@ func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBat
 	if p.writer.Written() >= r.options.FileBytes {
 		return r.end(p)
 	}
+	return nil
+}
+
+// begin opens a partition's file.
+func (r *Router) begin(p *partition) (err error) {
+	if p.sink, p.path, err = r.create(p.folder); err != nil {
+		return err
+	}
+	if p.writer, err = columnar.NewWriter(p.sink, r.schema, r.options.Columnar); err != nil {
+		p.sink.Close()
+		return err
+	}
+	r.open = append(r.open, p)
 	return nil
 }
 
@@ -316,6 +325,11 @@ func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 		}
 		// Nothing more will come for this partition.
 		if err := r.end(p); err != nil {
+			return nil, err
+		}
+	}
+	if r.options.EvenEmpty && len(r.files)+len(r.open) == 0 {
+		if err := r.begin(r.partitions[0]); err != nil {
 			return nil, err
 		}
 	}

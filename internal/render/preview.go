@@ -21,7 +21,7 @@ func Preview(s Screen, p *flow.Preview) {
 			s.Printf("  %s: %s %s: %s\n", other.Location, r.Rule, r.Value, r.Why)
 		}
 	}
-	if len(p.Rows) > 0 {
+	if len(p.Columns) > 0 {
 		s.Printf("\n")
 		t := Table{Header: p.Columns}
 		for _, row := range p.Rows {

@@ -30,6 +30,8 @@ func DelimiterName(c byte) string {
 type trial struct {
 	dialect delimited.Dialect
 	rows    [][]delimited.Field
+	// problems are the records that cannot be read, whatever their width.
+	problems []parse.Problem
 	// width is the number of fields that most records have, and agree how many have it.
 	width, agree int
 	// score is between 0 and 1: the share of records that agree, lowered where fields look as if they were not yet cut.
@@ -44,7 +46,13 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	}
 	comment, comments := commentPrefix(head)
 	best, second := bestTrial(head, whole, comment, stated)
-	if len(best.rows) == 0 {
+	switch {
+	case len(best.rows) > 0:
+	case !whole:
+		return ErrMore
+	case len(best.problems) > 0:
+		return fault.New(fault.Input, "holds no whole record: the first %s", best.problems[0].Reason).Try("%s", best.problems[0].WayOut)
+	default:
 		return fault.New(fault.Input, "holds no record, only blank or comment lines").Try("leave it out of the source")
 	}
 	r.Format, r.Dialect, r.Pad = Delimited, best.dialect, stated.Pad
@@ -57,12 +65,12 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 		reason.Why += fmt.Sprintf("; a %s would do nearly as well", DelimiterName(second.dialect.Delimiter))
 	}
 	if n := best.quoted(); n > 0 {
-		r.because("quote", `"`, "%d fields looked at are enclosed in it", n)
+		r.because("quote", `"`, "fields looked at that are enclosed in it: %d", n)
 	} else {
 		r.because("quote", `"`, "the usual one; no field looked at is enclosed in it")
 	}
 	if comment != 0 {
-		r.because("comment", string(rune(comment)), "%d lines looked at begin with it", comments)
+		r.because("comment", string(rune(comment)), "lines looked at that begin with it: %d", comments)
 	}
 	r.settleHeader(best, stated)
 	return nil
@@ -91,14 +99,13 @@ func bestTrial(head []byte, whole bool, comment byte, stated Stated) (best, seco
 // try cuts the beginning of an object with a dialect and scores what comes out.
 func try(head []byte, whole bool, d delimited.Dialect) trial {
 	if !whole {
-		if n := d.Cut(head); n > 0 {
-			head = head[:n]
-		}
+		head = head[:d.Cut(head)]
 	}
 	t := trial{dialect: d}
 	p := delimited.Parser{Dialect: d}
 	var records delimited.Records
 	p.Parse(&parse.Block{Data: head, Line: 1}, &records)
+	t.problems = records.Problems
 	counts := map[int]int{}
 	clean, fields := 0, 0
 	for row := range records.Rows {

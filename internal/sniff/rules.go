@@ -7,6 +7,7 @@ package sniff
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -27,7 +28,10 @@ const (
 	Parquet   Format = "parquet"
 )
 
-// HeadBytes is how much of an object Settle wants to see.
+// ErrMore says that the beginning of the object holds no whole record, so that more of it must be seen.
+var ErrMore = errors.New("the first record is longer than what was looked at")
+
+// HeadBytes is how much of an object Settle wants to see first.
 const HeadBytes = 256 << 10
 
 // Rules is how an object is read.
@@ -76,7 +80,8 @@ var notYet = []struct{ magic, name string }{
 }
 
 // Settle decides the rules for one object. head is its first HeadBytes unpacked bytes, or all of it when whole is set.
-// Errors are of the kind Input and say which formats could be read.
+// It returns ErrMore when the first record does not end within head; other errors are of the kind Input and say which formats
+// could be read.
 func Settle(head []byte, whole bool, packing locate.Compression, stated Stated) (Rules, error) {
 	r := Rules{Compression: packing}
 	if bytes.HasPrefix(head, []byte("PAR1")) {

@@ -267,7 +267,7 @@ func (s *scan) finish(next int) int {
 		s.skip--
 		s.r.fields = s.r.fields[:s.first]
 	case s.junk != "":
-		s.problem(next, s.junk, "mend the record, or state another --quote")
+		s.problem(next, s.junk, "close the quote at the end of its field, and double a quote within it")
 	case s.Width == 0:
 		s.r.firsts = append(s.r.firsts, uint32(s.first))
 		s.r.starts = append(s.r.starts, uint32(s.record))
@@ -279,13 +279,20 @@ func (s *scan) finish(next int) int {
 		}
 		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) < s.Width:
-		s.problem(next, fmt.Sprintf("has %d fields where %d are expected", len(fields), s.Width),
+		s.problem(next, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, or fill short records with nulls by --ragged pad")
 	default:
-		s.problem(next, fmt.Sprintf("has %d fields where %d are expected", len(fields), s.Width),
+		s.problem(next, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, quoting a field that holds the delimiter")
 	}
 	return s.begin(next)
+}
+
+func fieldCount(n int) string {
+	if n == 1 {
+		return "1 field"
+	}
+	return fmt.Sprintf("%d fields", n)
 }
 
 // problem takes the record out of the grid.

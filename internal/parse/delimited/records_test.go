@@ -64,7 +64,7 @@ func TestParse(t *testing.T) {
 		{"a hash in mid-record", Parser{Dialect: hash}, "a\t#b\n\"c\n#d\"\te\n", "[[a #b] [q:c\n#d e]]", "[]"},
 		{"skipped header", Parser{Dialect: comma, Width: 2, Skip: 1}, "a\nb,c\n", "[[b c]]", "[]"},
 		{"short and long", Parser{Dialect: comma, Width: 2}, "a\nb,c\nd,e,f\n", "[[b c]]",
-			"[1@0 has 1 fields where 2 are expected 3@6 has 3 fields where 2 are expected]"},
+			"[1@0 has 1 field where 2 are expected 3@6 has 3 fields where 2 are expected]"},
 		{"padded", Parser{Dialect: comma, Width: 3, Pad: true}, "a\nb,c\nd,e,f\n", "[[a  ] [b c ] [d e f]]", "[]"},
 		{"text after a quote", Parser{Dialect: comma, Width: 2}, "\"a\"x,b\nc,d\n", "[[c d]]",
 			"[1@0 has text after the closing quote of a field]"},
