@@ -56,8 +56,19 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 		fmt.Fprintln(errs, "trevak: stopped; nothing was changed")
 		return 1
 	}
-	fmt.Fprintf(errs, "trevak: %s\n", err)
+	complain(errs, err)
 	return exitCode(err)
+}
+
+// complain writes an error in one line, which a terminal gets broken between words.
+func complain(errs io.Writer, err error) {
+	text := "trevak: " + err.Error()
+	if fd, ok := terminal(errs); ok {
+		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
+			text = render.Wrap(text, width)
+		}
+	}
+	fmt.Fprintln(errs, text)
 }
 
 // usageError marks errors of the command line itself.

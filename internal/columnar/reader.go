@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -128,7 +129,7 @@ type ColumnLayout struct {
 	Path string
 	// ID is the field id, 0 where there is none.
 	ID int
-	// Type is the physical type, with the logical one behind it where there is one.
+	// Type is the physical type.
 	Type                  string
 	Codecs, Encodings     []string
 	Bytes, RawBytes       int64
@@ -153,11 +154,8 @@ func (f *File) Layout() (Layout, error) {
 	}
 	for c := range footer.Schema.NumColumns() {
 		column := footer.Schema.Column(c)
-		kind := column.PhysicalType().String()
-		if logical := column.LogicalType(); logical != nil && logical.String() != "None" {
-			kind += " " + logical.String()
-		}
-		out.Columns = append(out.Columns, ColumnLayout{Path: column.Path(), ID: max(0, int(column.SchemaNode().FieldID())), Type: kind})
+		out.Columns = append(out.Columns, ColumnLayout{Path: column.Path(), ID: max(0, int(column.SchemaNode().FieldID())),
+			Type: strings.ToLower(column.PhysicalType().String())})
 	}
 	for g := range footer.NumRowGroups() {
 		group := GroupLayout{Rows: footer.RowGroup(g).NumRows()}

@@ -69,7 +69,8 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 		{name: "location", value: info.Location},
 		{name: "format", value: fmt.Sprintf("Iceberg version %d, Parquet files", info.FormatVersion)},
 		{name: "rows", value: Number(info.Rows)},
-		{name: "files", value: fmt.Sprintf("%s, %s compressed, %s raw", Count(info.Files, "file", "files"), Size(info.Bytes), Size(info.RawBytes))},
+		{name: "files", value: fmt.Sprintf("%s of %s; columns take %s, %s before compression", Count(info.Files, "file", "files"), Size(info.Bytes),
+			Size(columnBytes(info)), Size(info.RawBytes))},
 		{name: "partitioned by", value: orDash(info.Partitioning)},
 		{name: "sorted by", value: orDash(info.Sort)},
 	})
@@ -98,6 +99,17 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 	t.Write(s)
 	s.Printf("\n")
 	snapshots(s, info.Snapshots)
+}
+
+// columnBytes adds up the compressed columns.
+func columnBytes(info *flow.TableInfo) int64 {
+	var n int64
+	for _, c := range info.Columns {
+		if c.Depth == 0 {
+			n += c.Bytes
+		}
+	}
+	return n
 }
 
 func snapshots(s Screen, list []flow.SnapshotInfo) {

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"strings"
 )
 
 // Screen is where text for people goes.
@@ -60,6 +61,9 @@ func (s Screen) facts(facts []fact) {
 		}
 	}
 }
+
+// Wrap breaks a text at spaces into lines of at most width characters, those after the first indented.
+func Wrap(text string, width int) string { return strings.Join(wrap(text, max(24, width-2)), "\n  ") }
 
 // wrap breaks a text at spaces into lines of at most width characters.
 func wrap(text string, width int) []string {
