@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet/file"
+	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 
 	"trevak/internal/fault"
@@ -45,6 +46,9 @@ func Open(location string) (f *File, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := plausible(reader.MetaData(), disk); err != nil {
+		return nil, err
+	}
 	tree, err := pqarrow.FromParquet(reader.MetaData().Schema, nil, reader.MetaData().KeyValueMetadata())
 	if err != nil {
 		return nil, err
@@ -54,6 +58,41 @@ func Open(location string) (f *File, err error) {
 		return nil, err
 	}
 	return &File{Schema: s, location: location, reader: reader, disk: disk}, nil
+}
+
+// plausible checks that what the footer says lies within the file: the library trusts it, and reads in goroutines whose
+// panics cannot be caught.
+func plausible(footer *metadata.FileMetaData, disk *os.File) error {
+	info, err := disk.Stat()
+	if err != nil {
+		return err
+	}
+	var rows int64
+	for g := range footer.NumRowGroups() {
+		group := footer.RowGroup(g)
+		if group.NumRows() < 0 || group.NumColumns() != footer.Schema.NumColumns() {
+			return fmt.Errorf("row group %d has %d rows and %d columns, the schema has %d", g, group.NumRows(), group.NumColumns(), footer.Schema.NumColumns())
+		}
+		rows += group.NumRows()
+		for c := range group.NumColumns() {
+			chunk, err := group.ColumnChunk(c)
+			if err != nil {
+				return fmt.Errorf("row group %d, column %q: %w", g, footer.Schema.Column(c).Path(), err)
+			}
+			start, size := chunk.DataPageOffset(), chunk.TotalCompressedSize()
+			if chunk.HasDictionaryPage() {
+				start = min(start, chunk.DictionaryPageOffset())
+			}
+			if start < 0 || size < 0 || start > info.Size()-size || chunk.NumValues() < 0 || chunk.Type() != footer.Schema.Column(c).PhysicalType() {
+				return fmt.Errorf("row group %d, column %q: %d values in %d bytes from byte %d on do not lie in the file of %d bytes", g,
+					footer.Schema.Column(c).Path(), chunk.NumValues(), size, start, info.Size())
+			}
+		}
+	}
+	if rows != footer.GetNumRows() {
+		return fmt.Errorf("the row groups hold %d rows, the footer counts %d", rows, footer.GetNumRows())
+	}
+	return nil
 }
 
 // broken names the file that an error of the library is about; errors with a kind are left as they are.

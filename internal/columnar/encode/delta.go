@@ -87,14 +87,8 @@ func packWide(dst []byte, values *[miniblock]uint64, width int) []byte {
 			continue
 		}
 		dst = binary.LittleEndian.AppendUint64(dst, word)
-		taken := 64 - used
+		word = v >> (64 - used)
 		used += width - 64
-		if word = 0; taken < 64 {
-			word = v >> taken
-		}
-		if used == 0 {
-			word = 0
-		}
 	}
 	for used > 0 {
 		dst = append(dst, byte(word))
