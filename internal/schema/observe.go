@@ -202,7 +202,7 @@ func (o *Observed) JSON(r *json.Records) {
 		}
 		w.End()
 		if err := w.Err(); err != nil {
-			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Column: -1, Reason: err.Error(), WayOut: "mend the record"})
+			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Column: -1, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
 		}
 	}
 }
