@@ -10,6 +10,7 @@ import (
 	"math"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -31,8 +32,14 @@ type app struct {
 	warehouse string
 }
 
+// memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
+const memoryLimit = 320 << 20
+
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	return run(ctx, args, os.Stdout, os.Stderr)

@@ -114,7 +114,7 @@ func (w *Writer) Write(ctx context.Context, batch arrow.RecordBatch) error {
 		offset += n
 		w.rows += n
 		if w.err == nil && (w.rows >= w.options.RowGroupRows || w.Pending() >= w.options.RowGroupBytes) {
-			w.err = w.endGroup()
+			w.err = w.EndRowGroup()
 		}
 	}
 	return w.err
@@ -144,8 +144,8 @@ func (w *Writer) encode(ctx context.Context, batch arrow.RecordBatch) error {
 	return workers.Wait()
 }
 
-// endGroup writes the chunks of the open row group.
-func (w *Writer) endGroup() error {
+// EndRowGroup writes what is pending to the file as a row group; there is nothing to do when no row is.
+func (w *Writer) EndRowGroup() error {
 	if w.rows == 0 {
 		return nil
 	}
@@ -192,7 +192,7 @@ func (w *Writer) Close() (*Summary, error) {
 	if w.err != nil {
 		return nil, w.err
 	}
-	if err := w.endGroup(); err != nil {
+	if err := w.EndRowGroup(); err != nil {
 		return nil, err
 	}
 	w.index.Finish()

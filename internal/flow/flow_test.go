@@ -8,6 +8,7 @@ import (
 	"math/rand"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -337,6 +338,43 @@ func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
 	found, err := filepath.Glob("warehouse/ops/readings/data/at_month=2031-0?/area=*/n_bucket=?/*.parquet")
 	if err != nil || len(found) != 12 {
 		t.Errorf("%v", found)
+	}
+}
+
+// TestNestedRowsSurvivePartitioning holds rows with parts, taken apart by partition, against the same rows in one file.
+func TestNestedRowsSurvivePartitioning(t *testing.T) {
+	var b strings.Builder
+	random := rand.New(rand.NewSource(6))
+	for i := range 3000 {
+		parts := []string{fmt.Sprintf(`"n":%d`, i)}
+		if random.Intn(3) > 0 {
+			parts = append(parts, fmt.Sprintf(`"pos":{"lat":%d.5}`, i))
+		}
+		if random.Intn(3) > 0 {
+			parts = append(parts, fmt.Sprintf(`"list":[%s]`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"v":%d,"t":["a%d"]},`, i, i%5), random.Intn(4)), ",")))
+		}
+		parts = append(parts, fmt.Sprintf(`"area":"area %d"`, random.Intn(40)))
+		b.WriteString("{" + strings.Join(parts, ",") + "}\n")
+	}
+	files(t, map[string]string{"in.ndjson": b.String()})
+	if _, err := Convert(t.Context(), conversion("one.parquet", "in.ndjson"), DefaultBudget()); err != nil {
+		t.Fatal(err)
+	}
+	c := conversion("many/", "in.ndjson")
+	c.Partition, c.Layout.BudgetBytes, c.Layout.OpenFiles = "area", 20<<10, 3
+	report, err := Convert(t.Context(), c, Budget{Workers: 2})
+	if err != nil || report.Partitions != 40 {
+		t.Fatalf("%+v, %v", report, err)
+	}
+	found, err := filepath.Glob("many/*/*.parquet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, want := rows(t, found...), rows(t, "one.parquet")
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Error("rows differ")
 	}
 }
 

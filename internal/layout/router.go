@@ -6,9 +6,6 @@ import (
 	"io"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/compute"
-	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
@@ -19,7 +16,7 @@ type Options struct {
 	Columnar columnar.Options
 	// FileBytes is the size at which a file is ended and another begun.
 	FileBytes int64
-	// BudgetBytes bounds what rows and pages may wait in memory for all partitions together.
+	// BudgetBytes bounds what rows may wait in memory for all partitions together, and besides what pages may.
 	BudgetBytes int64
 	// OpenFiles bounds how many files are written at a time.
 	OpenFiles int
@@ -27,11 +24,8 @@ type Options struct {
 	EvenEmpty bool
 }
 
-// DefaultOptions are files of 256 MiB, 128 MiB of waiting rows and pages, and 32 open files.
-var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 << 20, BudgetBytes: 128 << 20, OpenFiles: 32}
-
-// waitBytes is how much of one partition is gathered before it is worth encoding.
-const waitBytes = 1 << 20
+// DefaultOptions are files of 256 MiB, 48 MiB of waiting rows and as much of pages, and 32 open files.
+var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 << 20, BudgetBytes: 48 << 20, OpenFiles: 32}
 
 // Create makes a new file in a folder relative to the destination, which is "" without partitions, and returns where it lies.
 type Create func(folder string) (w io.WriteCloser, path string, err error)
@@ -45,48 +39,33 @@ type DataFile struct {
 	Summary *columnar.Summary
 }
 
-// Router sends the rows of batches to the files of their partitions. It is not safe for concurrent use.
+// Router sends the rows of batches to the files of their partitions. Rows wait together, whatever their partition, until they
+// fill the budget; then they are put in the order of their partitions, and the partitions with most of them are encoded. It
+// is not safe for concurrent use.
 type Router struct {
-	schema  schema.Schema
-	spec    Spec
-	options Options
-	create  Create
-
-	sources    []int // column of each transform
-	types      []arrow.DataType
-	codes      []map[Value]uint32  // per transform: number of each value
-	values     [][]Value           // per transform: value of each number
-	pairs      []map[uint64]uint32 // per transform after the first: number of each combination with those before it
+	schema     schema.Schema
+	spec       Spec
+	options    Options
+	create     Create
+	numbering  numbering
 	partitions []*partition
-	waiting    int64
+	waiting    waiting
 	open       []*partition // least recently written first
 	files      []DataFile
 }
 
-// partition is the rows and the file of one combination of partition values.
+// partition is one combination of partition values and its open file, if it has one.
 type partition struct {
-	values  []Value
-	folder  string
-	waiting []arrow.RecordBatch
-	bytes   int64
-	writer  *columnar.Writer
-	sink    io.WriteCloser
-	path    string
+	values []Value
+	folder string
+	writer *columnar.Writer
+	sink   io.WriteCloser
+	path   string
 }
 
 // NewRouter prepares for batches of a schema.
 func NewRouter(s schema.Schema, spec Spec, o Options, create Create) *Router {
-	r := &Router{schema: s, spec: spec, options: o, create: create}
-	for i, t := range spec {
-		column := s.Index(t.Column)
-		r.sources = append(r.sources, column)
-		r.types = append(r.types, s.Fields[column].Type.Arrow())
-		r.codes = append(r.codes, map[Value]uint32{})
-		r.values = append(r.values, nil)
-		if i > 0 {
-			r.pairs = append(r.pairs, map[uint64]uint32{})
-		}
-	}
+	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec)}
 	if len(spec) == 0 {
 		r.partitions = []*partition{{}}
 	}
@@ -109,118 +88,50 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if len(r.spec) == 0 {
 		return r.encode(ctx, r.partitions[0], batch)
 	}
-	for p, rows := range r.assign(batch) {
-		if len(rows) == 0 {
-			continue
-		}
-		part, err := gather(ctx, batch, rows)
-		if err != nil {
-			return fmt.Errorf("gathering the rows of a partition: %w", err)
-		}
-		if err := r.wait(ctx, r.partitions[p], part); err != nil {
-			return err
-		}
-	}
-	return r.relieve(ctx)
-}
-
-// assign returns the rows of each partition, by the partition's number.
-func (r *Router) assign(batch arrow.RecordBatch) [][]int32 {
-	n := int(batch.NumRows())
-	numbers := make([]uint32, n)
-	for i, t := range r.spec {
-		column := batch.Column(r.sources[i])
-		for row := range n {
-			v := t.apply(column, row)
-			code, ok := r.codes[i][v]
-			if !ok {
-				code = uint32(len(r.values[i]))
-				r.codes[i][v] = code
-				r.values[i] = append(r.values[i], v)
-			}
-			if i == 0 {
-				numbers[row] = code
-				continue
-			}
-			key := uint64(numbers[row])<<32 | uint64(code)
-			number, ok := r.pairs[i-1][key]
-			if !ok {
-				number = uint32(len(r.pairs[i-1]))
-				r.pairs[i-1][key] = number
-			}
-			numbers[row] = number
-		}
-	}
-	var rows [][]int32
+	numbers := r.numbering.assign(batch)
 	for row, number := range numbers {
-		for int(number) >= len(rows) {
-			rows = append(rows, nil)
+		if int(number) >= len(r.partitions) {
+			r.found(batch, row)
 		}
-		if int(number) >= len(r.partitions) || r.partitions[number] == nil {
-			r.found(batch, row, number)
-		}
-		rows[number] = append(rows[number], int32(row))
 	}
-	return rows
-}
-
-// found makes the partition that a row is the first of.
-func (r *Router) found(batch arrow.RecordBatch, row int, number uint32) {
-	p := &partition{values: make([]Value, len(r.spec))}
-	for i, t := range r.spec {
-		p.values[i] = t.apply(batch.Column(r.sources[i]), row)
-	}
-	p.folder = r.spec.Folder(p.values, r.types)
-	for int(number) >= len(r.partitions) {
-		r.partitions = append(r.partitions, nil)
-	}
-	r.partitions[number] = p
-}
-
-// gather copies the given rows of a batch.
-func gather(ctx context.Context, batch arrow.RecordBatch, rows []int32) (arrow.RecordBatch, error) {
-	if len(rows) == int(batch.NumRows()) {
-		return batch, nil
-	}
-	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(rows),
-		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}, nil, 0, 0))
-	columns := make([]arrow.Array, batch.NumCols())
-	for c := range columns {
-		taken, err := compute.TakeArray(ctx, batch.Column(c), indices)
-		if err != nil {
-			return nil, err
-		}
-		columns[c] = taken
-	}
-	return array.NewRecordBatch(batch.Schema(), columns, int64(len(rows))), nil
-}
-
-// wait keeps rows until a partition has enough of them to be worth encoding.
-func (r *Router) wait(ctx context.Context, p *partition, batch arrow.RecordBatch) error {
-	size := batchBytes(batch)
-	p.waiting = append(p.waiting, batch)
-	p.bytes += size
-	r.waiting += size
-	if p.bytes < waitBytes {
+	r.waiting.add(batch, numbers)
+	if r.waiting.bytes < r.options.BudgetBytes {
 		return nil
 	}
-	return r.flush(ctx, p)
+	return r.drain(ctx, r.waiting.rows/2)
 }
 
-// flush encodes the rows a partition keeps.
-func (r *Router) flush(ctx context.Context, p *partition) error {
-	for _, batch := range p.waiting {
-		if err := r.encode(ctx, p, batch); err != nil {
+// found notes the partition that a row is the first of. Partitions are numbered in the order in which they are found.
+func (r *Router) found(batch arrow.RecordBatch, row int) {
+	p := &partition{values: r.numbering.values(batch, row)}
+	p.folder = r.spec.Folder(p.values, r.numbering.types)
+	r.partitions = append(r.partitions, p)
+}
+
+// drain encodes waiting rows, the partitions with most of them first, until no more than keep rows are left.
+func (r *Router) drain(ctx context.Context, keep int) error {
+	sorted, err := r.waiting.sorted(ctx, len(r.partitions))
+	if err != nil {
+		return fmt.Errorf("gathering the rows of partitions: %w", err)
+	}
+	r.waiting = waiting{}
+	left := int(sorted.batch.NumRows())
+	for len(sorted.runs) > 0 && left > keep {
+		run := sorted.runs[0]
+		sorted.runs = sorted.runs[1:]
+		left -= run.end - run.start
+		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end))); err != nil {
 			return err
 		}
 	}
-	r.waiting -= p.bytes
-	p.waiting, p.bytes = nil, 0
-	return nil
+	return r.waiting.keep(sorted)
 }
 
 // encode writes rows to a partition's file, opening it where there is none and ending it where it is large enough.
 func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBatch) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	if p.writer == nil {
 		if len(r.open) >= r.options.OpenFiles {
 			if err := r.end(r.open[0]); err != nil {
@@ -240,7 +151,7 @@ func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBat
 	if p.writer.Written() >= r.options.FileBytes {
 		return r.end(p)
 	}
-	return nil
+	return r.relieve()
 }
 
 // begin opens a partition's file.
@@ -256,33 +167,25 @@ func (r *Router) begin(p *partition) (err error) {
 	return nil
 }
 
-// relieve makes room when too much waits: the file with most in memory is ended, or the partition with most rows encoded.
-func (r *Router) relieve(ctx context.Context) error {
-	for {
-		total := r.waiting
-		var fullest, widest *partition
+// relieve ends row groups, the largest first, while the pages of all open files take more than the budget.
+func (r *Router) relieve() error {
+	for len(r.open) > 1 {
+		var total int64
+		fullest := r.open[0]
 		for _, p := range r.open {
 			total += p.writer.Pending()
-			if fullest == nil || p.writer.Pending() > fullest.writer.Pending() {
+			if p.writer.Pending() > fullest.writer.Pending() {
 				fullest = p
 			}
 		}
 		if total <= r.options.BudgetBytes {
 			return nil
 		}
-		for _, p := range r.partitions {
-			if p != nil && (widest == nil || p.bytes > widest.bytes) {
-				widest = p
-			}
-		}
-		if fullest != nil && fullest.writer.Pending() >= r.waiting/2 {
-			if err := r.end(fullest); err != nil {
-				return err
-			}
-		} else if err := r.flush(ctx, widest); err != nil {
-			return err
+		if err := fullest.writer.EndRowGroup(); err != nil {
+			return fmt.Errorf("writing %s: %w", fullest.path, err)
 		}
 	}
+	return nil
 }
 
 // end finishes a partition's file.
@@ -313,18 +216,8 @@ func (r *Router) forget(p *partition) {
 
 // Close encodes what waits, finishes every file and returns them all in the order they were finished.
 func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
-	for _, p := range r.partitions {
-		if p == nil || len(p.waiting) == 0 {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if err := r.flush(ctx, p); err != nil {
-			return nil, err
-		}
-		// Nothing more will come for this partition.
-		if err := r.end(p); err != nil {
+	if r.waiting.rows > 0 {
+		if err := r.drain(ctx, 0); err != nil {
 			return nil, err
 		}
 	}
@@ -347,26 +240,4 @@ func (r *Router) Abandon() {
 		p.sink.Close()
 	}
 	r.open = nil
-}
-
-// batchBytes is about how much memory a batch takes.
-func batchBytes(batch arrow.RecordBatch) int64 {
-	var n int64
-	for _, column := range batch.Columns() {
-		n += dataBytes(column.Data())
-	}
-	return n
-}
-
-func dataBytes(d arrow.ArrayData) int64 {
-	var n int64
-	for _, b := range d.Buffers() {
-		if b != nil {
-			n += int64(b.Len())
-		}
-	}
-	for _, child := range d.Children() {
-		n += dataBytes(child)
-	}
-	return n
 }

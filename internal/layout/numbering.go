@@ -1,0 +1,68 @@
+package layout
+
+import (
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"trevak/internal/schema"
+)
+
+// numbering gives each combination of partition values a number, from 0 on in the order in which they come.
+type numbering struct {
+	spec    Spec
+	sources []int // column of each transform
+	types   []arrow.DataType
+	codes   []map[Value]uint32  // per transform: number of each value
+	pairs   []map[uint64]uint32 // per transform after the first: number of each combination with those before it
+}
+
+func newNumbering(s schema.Schema, spec Spec) numbering {
+	n := numbering{spec: spec}
+	for i, t := range spec {
+		column := s.Index(t.Column)
+		n.sources = append(n.sources, column)
+		n.types = append(n.types, s.Fields[column].Type.Arrow())
+		n.codes = append(n.codes, map[Value]uint32{})
+		if i > 0 {
+			n.pairs = append(n.pairs, map[uint64]uint32{})
+		}
+	}
+	return n
+}
+
+// assign returns the number of each row's combination.
+func (n *numbering) assign(batch arrow.RecordBatch) []uint32 {
+	rows := int(batch.NumRows())
+	numbers := make([]uint32, rows)
+	for i, t := range n.spec {
+		column := batch.Column(n.sources[i])
+		for row := range rows {
+			v := t.apply(column, row)
+			code, ok := n.codes[i][v]
+			if !ok {
+				code = uint32(len(n.codes[i]))
+				n.codes[i][v] = code
+			}
+			if i == 0 {
+				numbers[row] = code
+				continue
+			}
+			key := uint64(numbers[row])<<32 | uint64(code)
+			number, ok := n.pairs[i-1][key]
+			if !ok {
+				number = uint32(len(n.pairs[i-1]))
+				n.pairs[i-1][key] = number
+			}
+			numbers[row] = number
+		}
+	}
+	return numbers
+}
+
+// values computes the partition values of one row.
+func (n *numbering) values(batch arrow.RecordBatch, row int) []Value {
+	out := make([]Value, len(n.spec))
+	for i, t := range n.spec {
+		out[i] = t.apply(batch.Column(n.sources[i]), row)
+	}
+	return out
+}
