@@ -131,6 +131,7 @@ load, and the table stays as it was. Source files are never changed.`,
 		},
 	}
 	reading.add(cmd, true)
+	reading.addTolerance(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
 	return cmd
@@ -165,6 +166,7 @@ destination appears when all of it is written; what exists is replaced only with
 		},
 	}
 	reading.add(cmd, true)
+	reading.addTolerance(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, or a folder")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")

@@ -100,7 +100,7 @@ func (d *day) run() error {
 		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition", "month(taken_at)"}, 0},
 		{"The same rows as one file, without a table.", []string{"convert", in("tides", "tides.tsv"), "--to", in("tides.parquet")}, 0},
 		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
-			[]string{"load", in("service_log"), "--into", "orrin.service_log"}, 3},
+			[]string{"load", in("service_log"), "--into", "orrin.service_log", "--quarantine", in("refused.ndjson")}, 3},
 		{"Mended, it loads.", []string{"load", in("service_log_mended"), "--into", "orrin.service_log"}, 0},
 		{"Check what arrived.", []string{"tables"}, 0},
 		{"And how it lies.", []string{"describe", "orrin.observations"}, 0},

@@ -17,6 +17,8 @@ type readingFlags struct {
 	delimiter, ragged string
 	header, noHeader  bool
 	types             []string
+	maxBad            string
+	quarantine        string
 }
 
 // add registers the reading rules; types too where a schema comes of it.
@@ -29,6 +31,13 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	if types {
 		flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, as in depth=double; may be repeated (`COL=TYPE`)")
 	}
+}
+
+// addTolerance registers what becomes of records that cannot become rows.
+func (f *readingFlags) addTolerance(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
+	flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
 }
 
 // reading turns the flags into what flow wants.
@@ -53,6 +62,13 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 		r.Stated.Pad = true
 	default:
 		return r, fault.New(fault.Usage, "--ragged %s is not known", f.ragged).Try("use stop or pad")
+	}
+	r.Quarantine = f.quarantine
+	if f.maxBad != "" {
+		var err error
+		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
+			return r, err
+		}
 	}
 	for _, text := range f.types {
 		at := strings.LastIndexByte(text, '=')

@@ -76,6 +76,10 @@ func complain(errs io.Writer, err error) {
 		}
 	}
 	fmt.Fprintln(errs, text)
+	var refusal *flow.Refusal
+	if errors.As(err, &refusal) {
+		render.Refusal(render.Screen{Writer: errs, Width: math.MaxInt32}, refusal)
+	}
 }
 
 // usageError marks errors of the command line itself.

@@ -1,7 +1,7 @@
 // Package fit turns raw fields into typed Arrow columns under a schema.
 //
-// What comes in are the records of a block; what goes out is a record batch with a row for each, or the first value that does
-// not fit its column. Values are written from the block's bytes straight into column buffers.
+// What comes in are the records of a block; what goes out is a record batch with a row for each that became one, and the
+// problems of those that did not. Values are written from the block's bytes straight into column buffers.
 //
 // A column that inference settled takes only what inference would have given that type, so a value beyond it is noticed and
 // nothing is lost; a pinned column takes every spelling of its type.
@@ -16,6 +16,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/lexical"
+	"trevak/internal/parse"
 	"trevak/internal/schema"
 )
 
@@ -275,6 +276,56 @@ func (c *column) data() *array.Data {
 	return array.NewData(c.dt, c.n, buffers, children, c.nulls, 0)
 }
 
+// truncate takes back every value after the first n, so that a record that turns out bad half-way leaves no trace.
+func (c *column) truncate(n int) {
+	if c.n > n {
+		c.trimBits(n)
+		c.n = n
+	}
+	// A list or struct may have parts of a value that it does not have itself yet.
+	switch c.field.Type.Kind {
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+		c.longs = c.longs[:n]
+	case schema.Int, schema.Date:
+		c.ints = c.ints[:n]
+	case schema.Double:
+		c.doubles = c.doubles[:n]
+	case schema.Float:
+		c.floats = c.floats[:n]
+	case schema.String:
+		c.offsets = c.offsets[:n+1]
+		c.bytes = c.bytes[:c.offsets[n]]
+	case schema.List:
+		c.offsets = c.offsets[:n+1]
+		c.element.truncate(int(c.offsets[n]))
+	case schema.Struct:
+		for _, child := range c.children {
+			child.truncate(n)
+		}
+	}
+}
+
+// trimBits puts the bits after the first n back to what mark and bit expect of values to come.
+func (c *column) trimBits(n int) {
+	if c.valid != nil {
+		for i := n; i < c.n; i++ {
+			if c.valid[i/8]>>(i%8)&1 == 0 {
+				c.nulls--
+			}
+		}
+		c.valid = c.valid[:(n+7)/8]
+		if n%8 > 0 {
+			c.valid[n/8] |= 0xff << (n % 8)
+		}
+	}
+	if c.field.Type.Kind == schema.Boolean {
+		c.bits = c.bits[:(n+7)/8]
+		if n%8 > 0 {
+			c.bits[n/8] &= 1<<(n%8) - 1
+		}
+	}
+}
+
 // batch makes a record batch of columns.
 func batch(s *arrow.Schema, columns []*column, rows int) arrow.RecordBatch {
 	arrays := make([]arrow.Array, len(columns))
@@ -284,29 +335,11 @@ func batch(s *arrow.Schema, columns []*column, rows int) arrow.RecordBatch {
 	return array.NewRecordBatch(s, arrays, int64(rows))
 }
 
-// Misfit is a value that does not fit its column, or a record that cannot be read.
-type Misfit struct {
-	// Start is the offset of the record within its block.
-	Start int
-	// Column is the name in the source; empty where it is the record as a whole.
-	Column string
-	// Field is the column's field, nil for the record as a whole and for a name that the schema does not have.
-	Field *schema.Field
-	// Value is the text that does not fit.
-	Value string
-	// Reason says why, as in "is not a double".
-	Reason string
-	// WayOut says what to do.
-	WayOut string
-	// Widens is set when the column's type was inferred, so that inference over more records would give one that fits.
-	Widens bool
-}
-
-func misfit(start int, name string, f *schema.Field, value []byte) *Misfit {
-	m := &Misfit{Start: start, Column: name, Field: f, Value: string(value), Widens: !f.Pinned}
-	m.Reason = fmt.Sprintf("is not %s %s", article(f.Type.Kind), f.Type)
-	m.WayOut = fmt.Sprintf("mend the value, or keep the column as text with --type '%s=string'", name)
-	return m
+// misfit describes a value that does not fit its column. start and end delimit its record; grows says that the schema may.
+func misfit(start, end int, name string, f *schema.Field, value []byte, grows bool) parse.Problem {
+	return parse.Problem{Start: start, End: end, Code: parse.DoesNotFit, Column: name, Value: string(value), Widens: grows && !f.Pinned,
+		Reason: fmt.Sprintf("is not %s %s", article(f.Type.Kind), f.Type),
+		WayOut: fmt.Sprintf("mend the value, or keep the column as text with --type '%s=string'", name)}
 }
 
 func article(k schema.Kind) string {

@@ -23,7 +23,7 @@ func pinned(name string, k schema.Kind) schema.Field {
 	return f
 }
 
-func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, *Misfit) {
+func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: len(fields)}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
@@ -31,10 +31,10 @@ func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, *Misf
 	for i := range columns {
 		columns[i] = i
 	}
-	return NewDelimited(schema.Schema{Fields: fields}).Fit(&r, columns)
+	return NewDelimited(schema.Schema{Fields: fields}, true).Fit(&r, columns)
 }
 
-func fitJSON(text string, grows bool, fields ...schema.Field) (arrow.RecordBatch, *Misfit) {
+func fitJSON(text string, grows bool, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
 	var r json.Records
 	r.Parse(&parse.Block{Data: []byte(text), Line: 1})
 	return NewJSON(schema.Schema{Fields: fields}, grows).Fit(&r)
@@ -69,7 +69,7 @@ func TestFitDelimited(t *testing.T) {
 	}
 	for _, test := range tests {
 		b, m := fitDelimited(test.text, test.fields...)
-		if m != nil {
+		if len(m) > 0 {
 			t.Errorf("%s: %+v", test.name, m)
 			continue
 		}
@@ -93,7 +93,7 @@ func TestNullsInLongColumns(t *testing.T) {
 				}
 			}
 			b, m := fitDelimited(text.String(), field("a", kind), field("b", schema.String))
-			if m != nil {
+			if len(m) > 0 {
 				t.Fatal(m)
 			}
 			for row := range 40 {
@@ -127,12 +127,12 @@ func TestMisfits(t *testing.T) {
 	}
 	for _, test := range tests {
 		_, m := fitDelimited(test.text, test.field)
-		if m == nil || m.Value != test.value || m.Start != test.start || m.Widens != test.widens || m.Column != "a" || m.WayOut == "" {
+		if len(m) != 1 || m[0].Value != test.value || m[0].Start != test.start || m[0].Widens != test.widens || m[0].Column != "a" || m[0].WayOut == "" || m[0].Code != parse.DoesNotFit {
 			t.Errorf("%s: %+v", test.name, m)
 		}
 	}
 	_, m := fitDelimited("1,1\nx,2\n3,y\n", field("b", schema.Long), field("a", schema.Long))
-	if m == nil || m.Value != "x" {
+	if len(m) == 0 || m[0].Value != "x" {
 		t.Errorf("not the first record in the file: %+v", m)
 	}
 }
@@ -149,7 +149,7 @@ func TestFitJSON(t *testing.T) {
 {"pos":null,"list":null,"id":null,"t":null}
 {"pos":{},"t":12.50}`
 	b, m := fitJSON(text, true, nested()...)
-	if m != nil {
+	if len(m) > 0 {
 		t.Fatal(m)
 	}
 	want := `[1 2 (null) (null)] {[1.5 (null) (null) (null)] [2 (null) (null) (null)]} [{["a" (null) (null)] [1 2.5 (null)]} {[] []} (null) (null)] ` +
@@ -185,15 +185,48 @@ func TestJSONMisfits(t *testing.T) {
 	}
 	for _, test := range tests {
 		_, m := fitJSON("{\"id\":0}\n"+test.text, true, nested()...)
-		if m == nil || m.Column != test.column || m.Value != test.value || m.Widens != test.widens || m.Start != 9 || m.Reason == "" {
+		if len(m) != 1 || m[0].Column != test.column || m[0].Value != test.value || m[0].Widens != test.widens || m[0].Start != 9 || m[0].Reason == "" {
 			t.Errorf("%s: %+v", test.text, m)
 		}
 	}
-	if _, m := fitJSON(`{"new":1}`, false, nested()...); m == nil || m.Widens {
+	if _, m := fitJSON(`{"new":1}`, false, nested()...); len(m) != 1 || m[0].Widens {
 		t.Errorf("a table's schema grows: %+v", m)
 	}
-	if b, m := fitJSON(`{"id":"7"}`, true, pinned("id", schema.Long)); m != nil || show(b) != "[7]" {
+	if b, m := fitJSON(`{"id":"7"}`, true, pinned("id", schema.Long)); len(m) > 0 || show(b) != "[7]" {
 		t.Errorf("a pinned column refuses a number in a string: %+v", m)
+	}
+}
+
+func TestBadRecordsAreLeftOut(t *testing.T) {
+	b, problems := fitDelimited("1,x\nbad,y\n3,\n4,\"z\nz\"\nworse,w", pinned("a", schema.Long), field("b", schema.String))
+	if got := show(b); got != `[1 3 4] ["x" (null) "z\nz"]` || len(problems) != 2 || problems[0].Start != 4 || problems[0].End != 10 || problems[1].Value != "worse" {
+		t.Errorf("%s, %+v", got, problems)
+	}
+}
+
+// TestBadJSONLeavesNoTrace puts records that go wrong at every possible byte between good ones.
+func TestBadJSONLeavesNoTrace(t *testing.T) {
+	fields := append(nested(), field("b", schema.Boolean))
+	good := `{"id":1,"pos":{"lat":1.5,"lon":2},"list":[{"s":"a","v":1},{"v":2.5},null],"t":"x","b":true}`
+	for _, around := range []string{good, `{"pos":null,"list":null,"b":false}`, `{}`} {
+		want, problems := fitJSON(around+"\n"+good+"\n"+around, false, fields...)
+		if len(problems) > 0 {
+			t.Fatal(problems)
+		}
+		for cut := 1; cut < len(good); cut++ {
+			b, problems := fitJSON(around+"\n"+good[:cut]+"\n"+good+"\n"+good[:cut]+"!\n"+around, false, fields...)
+			if len(problems) != 2 {
+				t.Fatalf("cut at %d: %+v", cut, problems)
+			}
+			if got := show(b); got != show(want) {
+				t.Fatalf("cut at %d:\n%s\nwant\n%s", cut, got, show(want))
+			}
+			for c := range b.Columns() {
+				if b.Column(c).NullN() != want.Column(c).NullN() {
+					t.Fatalf("cut at %d: column %d has %d nulls", cut, c, b.Column(c).NullN())
+				}
+			}
+		}
 	}
 }
 
@@ -202,10 +235,10 @@ func BenchmarkFitDelimited(b *testing.B) {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: 5}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
-	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}})
+	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}}, true)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, m := d.Fit(&r, []int{0, 1, 2, 3, 4}); m != nil {
+		if _, m := d.Fit(&r, []int{0, 1, 2, 3, 4}); len(m) > 0 {
 			b.Fatal(m)
 		}
 	}
@@ -218,7 +251,7 @@ func BenchmarkFitJSON(b *testing.B) {
 	j := NewJSON(schema.Schema{Fields: nested()}, true)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, m := j.Fit(&r); m != nil {
+		if _, m := j.Fit(&r); len(m) > 0 {
 			b.Fatal(m)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"trevak/internal/parse"
 	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 )
@@ -13,51 +14,61 @@ import (
 type JSON struct {
 	schema schema.Schema
 	arrow  *arrow.Schema
-	// Grows says that a key the schema does not have asks for a wider schema; otherwise it is refused.
-	Grows bool
+	grows  bool
 }
 
-// NewJSON prepares for a schema.
+// NewJSON prepares for a schema. grows says that a value which an inferred column does not take, or a key which the schema does not
+// have, asks for a wider schema; otherwise its record is bad.
 func NewJSON(s schema.Schema, grows bool) *JSON {
-	return &JSON{schema: s, arrow: s.Arrow(), Grows: grows}
+	return &JSON{schema: s, arrow: s.Arrow(), grows: grows}
 }
 
-// Fit makes a batch of the records.
-func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, *Misfit) {
+// Fit makes a batch of the records. A record that cannot become a row is left out and described; a value that asks for a wider schema
+// ends the work, and there is no batch.
+func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, []parse.Problem) {
 	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, nil, r.Rows())
-	w := walker{grows: j.Grows}
+	w := walker{grows: j.grows}
+	var problems []parse.Problem
 	for row := range r.Rows() {
-		w.start, _ = r.Span(row)
+		w.problem = nil
+		w.start, w.end = r.Span(row)
 		w.Reset(r.Text(row))
+		rows := root.n
 		if kind := w.Peek(); kind == json.Object {
 			w.object(root)
 		} else {
 			w.Fail("a record is an object, this is of the kind %s", kind)
 		}
 		w.End()
-		if w.misfit == nil && w.Err() != nil {
-			w.misfit = &Misfit{Start: w.start, Reason: w.Err().Error(), WayOut: "mend the record"}
+		if w.problem == nil && w.Err() != nil {
+			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
 		}
-		if w.misfit != nil {
-			return nil, w.misfit
+		if w.problem == nil {
+			continue
 		}
+		problems = append(problems, *w.problem)
+		if w.problem.Widens {
+			return nil, problems
+		}
+		root.truncate(rows)
 	}
-	return batch(j.arrow, root.children, root.n), nil
+	return batch(j.arrow, root.children, root.n), problems
 }
 
 // walker appends JSON values to columns. The first value that does not fit ends the walk.
 type walker struct {
 	json.Scanner
 	start   int
+	end     int
 	grows   bool
-	misfit  *Misfit
+	problem *parse.Problem
 	scratch []byte
 }
 
 // stop ends the walk.
-func (w *walker) stop(m *Misfit) {
-	if w.misfit == nil && w.Err() == nil {
-		w.misfit = m
+func (w *walker) stop(p parse.Problem) {
+	if w.problem == nil && w.Err() == nil {
+		w.problem = &p
 		w.Fail("stopped")
 	}
 }
@@ -101,7 +112,7 @@ func (w *walker) object(c *column) {
 
 // unknown refuses a key that the schema does not have.
 func (w *walker) unknown(c *column, key string) {
-	w.stop(&Misfit{Start: w.start, Column: c.part(key), Value: string(w.Skip()), Widens: w.grows,
+	w.stop(parse.Problem{Start: w.start, End: w.end, Code: parse.UnknownColumn, Column: c.part(key), Value: string(w.Skip()), Widens: w.grows,
 		Reason: "is in a column that the table does not have", WayOut: "load it into a table of its own"})
 }
 
@@ -160,11 +171,11 @@ func rawFits(kind json.Kind, target schema.Kind) bool {
 }
 
 func (w *walker) refuse(c *column, value []byte) {
-	m := misfit(w.start, c.path, &c.field, value)
+	p := misfit(w.start, w.end, c.path, &c.field, value, w.grows)
 	if c.field.Type.Nested() {
-		m.Reason = fmt.Sprintf("is not a %s", c.field.Type.Kind)
+		p.Reason = fmt.Sprintf("is not a %s", c.field.Type.Kind)
 	}
-	w.stop(m)
+	w.stop(p)
 }
 
 // array appends a list.

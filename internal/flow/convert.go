@@ -43,7 +43,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	if err := source.convertible(); err != nil {
 		return nil, err
 	}
-	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, func(s schema.Schema) (output, func(), error) {
+	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (output, func(), error) {
 		s.AssignIDs()
 		spec, err := parseSpec(c.Partition, s)
 		if err != nil {

@@ -131,7 +131,7 @@ func (i *Inference) Problem() *fault.Error {
 	if p == nil {
 		return nil
 	}
-	return recordFault(i.Source.Inputs[p.Place.Object].Location, p.Place.Line, p.Problem)
+	return problemFault(i.Source.Inputs[p.Place.Object].Location, p.Place.Line, p.Problem)
 }
 
 // Where writes a place as file:line.

@@ -61,7 +61,7 @@ func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
 // first writes the files of a table that does not exist yet.
 func (l Loading) first(ctx context.Context, source *Source, b Budget, started time.Time) (*table.Append, []layout.DataFile, *Report, error) {
 	var load *table.Append
-	_, files, report, err := source.writeFirst(ctx, l.Reading, b, started, func(s schema.Schema) (output, func(), error) {
+	_, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (output, func(), error) {
 		describeOrigins(s)
 		spec, err := parseSpec(l.Partition, s)
 		if err != nil {
@@ -101,11 +101,8 @@ func (l Loading) further(ctx context.Context, source *Source, t *table.Table, b 
 	if err := pinTable(&load.Schema, l.Types); err != nil {
 		return nil, nil, nil, err
 	}
-	report := newReport(source, schema.Schema{}, string(l.Layout.Columnar.Codec))
-	files, partitions, err := source.write(ctx, b, output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: load.CreateFile, fixed: true}, report)
-	if err == nil {
-		err = report.close(files, partitions, started)
-	}
+	out := output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: load.CreateFile, fixed: true}
+	files, report, err := source.attempt(ctx, l.Reading, b, out, started, l.Into.String())
 	if err != nil {
 		load.Rollback()
 		return nil, nil, nil, err

@@ -155,7 +155,7 @@ func (g *grid) square() {
 
 // object reads records of text until there are enough.
 func (g *grid) object(ctx context.Context, in Input) error {
-	stream, err := in.Open(ctx)
+	stream, text, err := in.open(ctx)
 	if err != nil {
 		return err
 	}
@@ -166,7 +166,7 @@ func (g *grid) object(ctx context.Context, in Input) error {
 	alloc := func(n int) ([]byte, error) { return make([]byte, 0, n), nil }
 	limits := parse.DefaultLimits
 	limits.BlockBytes = 64 << 10
-	err = parse.Blocks(ctx, stream, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
+	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
 		if g.full() {
 			return io.EOF
 		}
@@ -203,7 +203,7 @@ const troublesShown = 5
 func (g *grid) trouble(in Input, b *parse.Block, problems []parse.Problem) {
 	for _, p := range problems {
 		if len(g.p.Troubles) < troublesShown {
-			g.p.Troubles = append(g.p.Troubles, recordFault(in.Location, b.LineAt(p.Start), p).Error())
+			g.p.Troubles = append(g.p.Troubles, problemFault(in.Location, b.LineAt(p.Start), p).Error())
 		}
 	}
 }
@@ -235,7 +235,7 @@ func (g *grid) lines(in Input, b *parse.Block) {
 		if err := s.Err(); err != nil {
 			g.p.Rows = g.p.Rows[:len(g.p.Rows)-1]
 			start, end := r.Span(row)
-			problems = append(problems, parse.Problem{Start: start, End: end, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
+			problems = append(problems, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
 		}
 	}
 	g.trouble(in, b, problems)

@@ -141,12 +141,12 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 		return make([]byte, 0, n), nil
 	}
 	for i, in := range p.source.Inputs {
-		stream, err := in.Open(ctx)
+		stream, text, err := in.open(ctx)
 		if err != nil {
 			return err
 		}
 		blocks := 0
-		err = parse.Blocks(ctx, stream, cutter(in.Rules), p.limits, alloc, func(b parse.Block) error {
+		err = parse.Blocks(ctx, text, cutter(in.Rules), p.limits, alloc, func(b parse.Block) error {
 			if p.blocksOf > 0 && blocks == p.blocksOf {
 				return errEnough
 			}

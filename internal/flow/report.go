@@ -32,6 +32,9 @@ type Report struct {
 	Codec   string    `json:"codec"`
 	// Rewritten is set when a value beyond the sampled types made the run infer from all records and write anew.
 	Rewritten bool `json:"rewritten"`
+	// Reasons groups the quarantined records, and Quarantine is the file that holds them.
+	Reasons    []ReasonGroup `json:"reasons"`
+	Quarantine string        `json:"quarantine,omitempty"`
 	// EmptyFiles and HiddenFiles were passed over.
 	EmptyFiles  int `json:"empty_files"`
 	HiddenFiles int `json:"hidden_files"`
@@ -73,7 +76,7 @@ func (c Counts) balanced() bool {
 
 // newReport begins the account of a run over a source.
 func newReport(source *Source, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []string{}, Renamed: []Renamed{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	r := &Report{Drift: []string{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
 		r.Objects = append(r.Objects, ObjectReport{Location: in.Location, Bytes: in.Size})
 	}

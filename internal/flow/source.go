@@ -6,6 +6,7 @@
 package flow
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
+	"trevak/internal/quarantine"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
@@ -28,6 +30,9 @@ type Reading struct {
 	Stated sniff.Stated
 	// Types are the columns whose type is fixed, by name in the source or legal name.
 	Types map[string]schema.Type
+	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
+	MaxBad     Tolerance
+	Quarantine string
 }
 
 // Budget is what a run may use.
@@ -57,6 +62,17 @@ type Event struct {
 type Input struct {
 	locate.Object
 	Rules sniff.Rules
+	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
+	Quarantined bool
+}
+
+// open starts reading the object's text.
+func (in Input) open(ctx context.Context) (*locate.Stream, io.Reader, error) {
+	stream, err := in.Open(ctx)
+	if err != nil || !in.Quarantined {
+		return stream, stream, err
+	}
+	return stream, quarantine.Unwrap(stream), nil
 }
 
 // Source is the objects a run reads, in order.
@@ -76,46 +92,60 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	}
 	s := &Source{Empty: found.Empty, Hidden: found.Hidden}
 	for _, object := range found.Objects {
-		rules, err := settle(ctx, object, r.Stated)
+		in, err := settle(ctx, object, r.Stated)
 		if err != nil {
 			return nil, err
 		}
-		s.Inputs = append(s.Inputs, Input{object, rules})
+		s.Inputs = append(s.Inputs, in)
 		s.Bytes += object.Size
 	}
 	return s, s.agree(r.Stated)
 }
 
 // settle looks at the beginning of one object.
-func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (sniff.Rules, error) {
+func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Input, error) {
+	in := Input{Object: object}
 	stream, err := object.Open(ctx)
 	if err != nil {
-		return sniff.Rules{}, err
+		return in, err
 	}
 	defer stream.Close()
+	text := bufio.NewReaderSize(stream, sniff.HeadBytes)
+	// Errors are met again below, where they are told.
+	start, _ := text.Peek(sniff.HeadBytes)
+	var from io.Reader = text
+	if in.Quarantined = quarantine.Is(start); in.Quarantined {
+		from = quarantine.Unwrap(text)
+	}
+	in.Rules, err = settleFrom(from, stream.Compression, stated)
+	var e *fault.Error
+	if errors.As(err, &e) {
+		return in, e.In(object.Location)
+	}
+	return in, err
+}
+
+// settleFrom looks at as much of an object as it takes to see a whole record.
+func settleFrom(from io.Reader, packing locate.Compression, stated sniff.Stated) (sniff.Rules, error) {
 	var head []byte
 	for size := sniff.HeadBytes; ; size *= 8 {
 		more := make([]byte, size-len(head))
-		n, err := io.ReadFull(stream, more)
+		n, err := io.ReadFull(from, more)
 		head = append(head, more[:n]...)
 		whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 		if err != nil && !whole {
 			return sniff.Rules{}, err
 		}
 		if len(head) == 0 {
-			return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").In(object.Location).Try("leave it out of the source")
+			return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").Try("leave it out of the source")
 		}
-		rules, err := sniff.Settle(head, whole, stream.Compression, stated)
+		rules, err := sniff.Settle(head, whole, packing, stated)
 		if errors.Is(err, sniff.ErrMore) && len(head) < parse.DefaultLimits.RecordBytes {
 			continue
 		}
 		if errors.Is(err, sniff.ErrMore) {
 			err = fault.New(fault.Input, "has no end of its first record within %d bytes", len(head)).
 				Try("a quote that is never closed does this; otherwise the delimiter or the format is another")
-		}
-		var e *fault.Error
-		if errors.As(err, &e) {
-			return rules, e.In(object.Location)
 		}
 		return rules, err
 	}

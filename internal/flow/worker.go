@@ -1,11 +1,12 @@
 package flow
 
 import (
+	"bytes"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
-	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
@@ -23,12 +24,18 @@ func parser(r sniff.Rules) delimited.Parser {
 	return p
 }
 
-// fitted is what a worker makes of a block: a batch of rows, or the first value or record that stops the run.
+// fitted is what a worker makes of a block: a batch of rows, and the problems of the records that became none. There is no batch
+// when a wider schema is needed.
 type fitted struct {
-	batch arrow.RecordBatch
-	fault *fault.Error
-	// widens is set when a wider schema would take the value.
-	widens bool
+	batch    arrow.RecordBatch
+	problems []parse.Problem
+	// raw is the block's data, kept while there are problems to tell of.
+	raw []byte
+}
+
+// widens reports whether a wider schema would take a value that was met.
+func (f *fitted) widens() bool {
+	return slices.ContainsFunc(f.problems, func(p parse.Problem) bool { return p.Widens })
 }
 
 // fitter is one worker of a writing pass.
@@ -41,13 +48,13 @@ type fitter struct {
 	lines     json.Records
 }
 
-// newFitter prepares a worker. fields comes from columnFields; grows says whether JSON may bring keys the schema lacks.
+// newFitter prepares a worker. fields comes from columnFields; grows says whether the schema may.
 func newFitter(source *Source, s schema.Schema, fields [][]int, grows bool) *fitter {
 	f := &fitter{source: source, fields: fields}
 	if source.Format() == sniff.JSONLines {
 		f.json = fit.NewJSON(s, grows)
 	} else {
-		f.delimited = fit.NewDelimited(s)
+		f.delimited = fit.NewDelimited(s, grows)
 	}
 	return f
 }
@@ -112,46 +119,24 @@ func (x columnIndex) find(name string) int {
 
 // work fits one block.
 func (f *fitter) work(block *parse.Block) (fitted, error) {
-	var batch arrow.RecordBatch
-	var misfit *fit.Misfit
-	var problems []parse.Problem
+	var out fitted
+	var unread []parse.Problem
 	if f.json != nil {
 		f.lines.Parse(block)
-		problems = f.lines.Problems
-		batch, misfit = f.json.Fit(&f.lines)
+		unread = f.lines.Problems
+		out.batch, out.problems = f.json.Fit(&f.lines)
 	} else {
 		p := parser(f.source.Inputs[block.Object].Rules)
 		p.Parse(block, &f.records)
-		problems = f.records.Problems
-		batch, misfit = f.delimited.Fit(&f.records, f.fields[block.Object])
+		unread = f.records.Problems
+		out.batch, out.problems = f.delimited.Fit(&f.records, f.fields[block.Object])
 	}
-	if len(problems) > 0 && (misfit == nil || problems[0].Start < misfit.Start) {
-		return fitted{fault: f.problem(block, problems[0])}, nil
+	if len(unread) > 0 {
+		out.problems = append(out.problems, unread...)
+		slices.SortStableFunc(out.problems, func(a, b parse.Problem) int { return a.Start - b.Start })
 	}
-	if misfit != nil {
-		return fitted{fault: f.misfit(block, misfit), widens: misfit.Widens}, nil
+	if len(out.problems) > 0 {
+		out.raw = bytes.Clone(block.Data)
 	}
-	return fitted{batch: batch}, nil
-}
-
-// problem makes an error of a record that cannot be read.
-func (f *fitter) problem(block *parse.Block, p parse.Problem) *fault.Error {
-	return recordFault(f.source.Inputs[block.Object].Location, block.LineAt(p.Start), p)
-}
-
-func recordFault(location string, line int64, p parse.Problem) *fault.Error {
-	return &fault.Error{Kind: fault.Input, Object: location, Line: line, Reason: "the record " + p.Reason, WayOut: p.WayOut}
-}
-
-// misfit makes an error of a value that does not fit.
-func (f *fitter) misfit(block *parse.Block, m *fit.Misfit) *fault.Error {
-	e := &fault.Error{Kind: fault.Input, Object: f.source.Inputs[block.Object].Location, Line: block.LineAt(m.Start), Column: m.Column,
-		Reason: m.Reason, WayOut: m.WayOut}
-	if m.Column == "" {
-		e.Reason = "the record cannot be read: " + m.Reason
-	} else {
-		e.Value = &m.Value
-		e.Kind = fault.Schema
-	}
-	return e
+	return out, nil
 }

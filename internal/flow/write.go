@@ -8,6 +8,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/parse"
+	"trevak/internal/quarantine"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
@@ -25,9 +26,9 @@ type output struct {
 // errWider says that the inferred schema is too narrow for the rest of the source.
 var errWider = errors.New("a value is beyond the inferred types")
 
-// write reads the source once more and writes its rows. It returns errWider when a wider schema would be needed, with the
-// value that showed it in the fault.
-func (s *Source) write(ctx context.Context, b Budget, out output, report *Report) ([]layout.DataFile, int, error) {
+// write reads the source once more and writes its rows; bad is told of the records that become none. It returns errWider when a
+// wider schema would be needed, and a Refusal when there are too many bad records.
+func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
 	fields, surplus := columnFields(s, out.schema)
 	if s.Format() == sniff.Delimited && len(surplus) > 0 {
 		if !out.fixed {
@@ -38,31 +39,47 @@ func (s *Source) write(ctx context.Context, b Budget, out output, report *Report
 	out.options.Columnar.Workers = b.Workers
 	router := layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer router.Abandon()
+	var records int64
 	err := process(ctx, s.pass("writing", b), func() func(*parse.Block) (fitted, error) {
 		return newFitter(s, out.schema, fields, !out.fixed).work
 	}, func(block parse.Block, f fitted) error {
-		switch {
-		case f.fault != nil && f.widens && !out.fixed:
+		if f.widens() {
 			return errWider
-		case f.fault != nil:
-			return f.fault
 		}
+		rows := f.batch.NumRows()
+		records += rows + int64(len(f.problems))
 		counts := &report.Objects[block.Object].Counts
-		counts.RecordsRead += f.batch.NumRows()
-		counts.RowsWritten += f.batch.NumRows()
+		counts.RecordsRead += rows + int64(len(f.problems))
+		counts.RecordsQuarantined += int64(len(f.problems))
+		counts.RowsWritten += rows
 		report.BytesUnpacked += int64(len(block.Data))
-		return router.Write(ctx, f.batch)
+		block.Data = f.raw
+		if err := bad.add(s.Inputs[block.Object], &block, f.problems); err != nil {
+			return err
+		}
+		if bad.over = bad.over || bad.limit.exceeded(bad.bad, records, false); !bad.over {
+			return router.Write(ctx, f.batch)
+		}
+		if bad.bad >= mostRefused {
+			return bad.refusal(records, false)
+		}
+		return nil
 	})
 	if err != nil {
 		return nil, 0, storageError(err)
 	}
+	if bad.over || bad.limit.exceeded(bad.bad, records, true) {
+		return nil, 0, bad.refusal(records, true)
+	}
+	report.Reasons, report.Quarantine = append(report.Reasons, bad.groups...), bad.file.Path()
 	files, err := router.Close(ctx)
 	return files, router.Partitions(), storageError(err)
 }
 
 // storageError gives a kind to what went wrong while writing.
 func storageError(err error) error {
-	if err == nil || errors.Is(err, errWider) || errors.Is(err, context.Canceled) {
+	var refusal *Refusal
+	if err == nil || errors.Is(err, errWider) || errors.Is(err, context.Canceled) || errors.As(err, &refusal) {
 		return err
 	}
 	return fault.Wrap(fault.Storage, err, "writing failed")
@@ -84,15 +101,12 @@ func surplusError(s *Source, surplus []string) error {
 
 // writeFirst writes rows under an inferred schema that may turn out too narrow: then it is inferred from the whole source,
 // and what was written is written anew. prepare makes a fresh output for a schema; undo removes what an output wrote.
-func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started time.Time,
+func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started time.Time, target string,
 	prepare func(schema.Schema) (output, func(), error)) (output, []layout.DataFile, *Report, error) {
 	for whole := false; ; whole = true {
 		inferred, err := s.infer(ctx, r, b, whole)
 		if err != nil {
 			return output{}, nil, nil, err
-		}
-		if problem := inferred.Problem(); problem != nil && inferred.Whole {
-			return output{}, nil, nil, problem
 		}
 		out, undo, err := prepare(inferred.Schema)
 		if err != nil && !inferred.Whole {
@@ -105,13 +119,9 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		if inferred.Whole {
 			settleUnseen(&out.schema)
 		}
-		report := newReport(s, out.schema, string(out.options.Columnar.Codec))
-		report.Rewritten = whole
-		files, partitions, err := s.write(ctx, b, out, report)
+		files, report, err := s.attempt(ctx, r, b, out, started, target)
 		if err == nil {
-			err = report.close(files, partitions, started)
-		}
-		if err == nil {
+			report.Rewritten = whole
 			return out, files, report, nil
 		}
 		undo()
@@ -119,6 +129,27 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 			return output{}, nil, nil, err
 		}
 	}
+}
+
+// attempt writes the source's rows once, and closes the account of it.
+func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
+	report := newReport(s, out.schema, string(out.options.Columnar.Codec))
+	path := r.Quarantine
+	if path == "" {
+		path = quarantineName(target, started)
+	}
+	bad := &tally{limit: r.MaxBad, file: quarantine.New(path)}
+	files, partitions, err := s.write(ctx, b, out, bad, report)
+	if errors.Is(err, errWider) {
+		bad.file.Discard()
+	}
+	if closed := bad.file.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = report.close(files, partitions, started)
+	}
+	return files, report, err
 }
 
 // settleUnseen makes plain strings of the columns in which the whole source has no value.

@@ -44,15 +44,34 @@ type Cutter interface {
 type Problem struct {
 	// Start and End delimit the record within the block, in bytes.
 	Start, End int
-	// Column is the number of the field at fault, or -1 where it is the record as a whole.
-	Column int
-	// Value is the offending text, nil for the record as a whole.
-	Value []byte
-	// Reason says what is wrong.
+	// Code names the sort of problem, for counting.
+	Code Code
+	// Column is the column at fault, by its name in the source; empty where it is the record as a whole.
+	Column string
+	// Value is the offending text, for a column.
+	Value string
+	// Reason says what is wrong: of the record "has 3 fields where 4 are expected", of a value "is not a double".
 	Reason string
 	// WayOut says what the user can do.
 	WayOut string
+	// Widens is set when the column's type was inferred, so that inference over more records would give one that fits.
+	Widens bool
 }
+
+// Code names a sort of problem.
+type Code string
+
+// The sorts of problems.
+const (
+	TooFewFields  Code = "too-few-fields"
+	TooManyFields Code = "too-many-fields"
+	StrayText     Code = "text-after-quote"
+	OpenQuote     Code = "open-quote"
+	NotUTF8       Code = "not-utf-8"
+	BadJSON       Code = "bad-json"
+	DoesNotFit    Code = "does-not-fit"
+	UnknownColumn Code = "unknown-column"
+)
 
 // Limits bound what one record may take.
 type Limits struct {
@@ -172,7 +191,7 @@ func NotText(block *Block, start, end int) Problem {
 		}
 		at += size
 	}
-	return Problem{Start: start, End: end, Column: -1,
+	return Problem{Start: start, End: end, Code: NotUTF8,
 		Reason: fmt.Sprintf("holds the byte 0x%02X, which is not UTF-8, at byte %d of the record", block.Data[min(at, end-1)], at-start+1),
 		WayOut: "convert the file to UTF-8; other encodings are not read yet"}
 }

@@ -42,6 +42,11 @@ func Report(s Screen, r *flow.Report) {
 	t.Write(s)
 	s.Printf("\n")
 	s.facts(reportFacts(r))
+	if len(r.Reasons) > 0 {
+		s.Printf("\n")
+		reasons(s, r.Reasons)
+		s.Printf("  they are kept in %s\n", r.Quarantine)
+	}
 }
 
 func reportFacts(r *flow.Report) []fact {
@@ -72,6 +77,26 @@ func reportFacts(r *flow.Report) []fact {
 		facts = append(facts, fact{name: name, value: fmt.Sprintf("%q is %s", n.From, n.To)})
 	}
 	return facts
+}
+
+// Refusal writes what else is to be told of a run with too many bad records.
+func Refusal(s Screen, r *flow.Refusal) {
+	how := "of"
+	if !r.All {
+		how = "of the first"
+	}
+	s.Printf("  %s %s %s cannot become rows, more than --max-bad %s allows\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
+	reasons(s, r.Groups)
+	s.Printf("  they are kept in %s; nothing else was written\n", r.Quarantine)
+}
+
+// reasons writes a line for each reason.
+func reasons(s Screen, groups []flow.ReasonGroup) {
+	t := Table{Header: []string{"reason", "records", "first", ""}, Right: []bool{false, true}, Indent: 2, Keep: true}
+	for _, g := range groups {
+		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line), cut(g.Message, 120)})
+	}
+	t.Write(s)
 }
 
 // ratio compares what was written with the raw records, unpacked.

@@ -195,14 +195,15 @@ func (o *Observed) JSON(r *json.Records) {
 		start, end := r.Span(row)
 		w.start = start
 		w.Reset(r.Text(row))
-		if kind := w.Peek(); kind == json.Object {
-			w.object(&o.Root)
-		} else {
-			w.Fail("a record is an object, this is %s %s", article(kind), kind)
-		}
+		// What a broken record says must not become evidence, so it is walked through first.
+		w.Skip()
 		w.End()
+		if w.Err() == nil {
+			w.Reset(r.Text(row))
+			w.record(&o.Root)
+		}
 		if err := w.Err(); err != nil {
-			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Column: -1, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
+			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
 		}
 	}
 }
@@ -220,6 +221,15 @@ type walker struct {
 	lines
 	start   int
 	scratch []byte
+}
+
+// record walks one record.
+func (w *walker) record(root *Node) {
+	if kind := w.Peek(); kind != json.Object {
+		w.Fail("a record is an object, this is %s %s", article(kind), kind)
+		return
+	}
+	w.object(root)
 }
 
 // object walks the members of an object. A key is expected where it stood in the object before; only another order costs

@@ -30,6 +30,8 @@ func DelimiterName(c byte) string {
 type trial struct {
 	dialect delimited.Dialect
 	rows    [][]delimited.Field
+	// first is the raw text of the first record.
+	first string
 	// problems are the records that cannot be read, whatever their width.
 	problems []parse.Problem
 	// width is the number of fields that most records have, and agree how many have it.
@@ -55,7 +57,7 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	default:
 		return fault.New(fault.Input, "holds no record, only blank or comment lines").Try("leave it out of the source")
 	}
-	r.Format, r.Dialect, r.Pad = Delimited, best.dialect, stated.Pad
+	r.Format, r.Dialect, r.Pad, r.firstText = Delimited, best.dialect, stated.Pad, best.first
 	r.because("format", "delimited text", "%s", "its text is neither JSON nor XML, nor does it begin like a columnar file")
 	reason := r.because("delimiter", DelimiterName(best.dialect.Delimiter), "%s", best.why())
 	if stated.Delimiter != nil {
@@ -106,6 +108,13 @@ func try(head []byte, whole bool, d delimited.Dialect) trial {
 	var records delimited.Records
 	p.Parse(&parse.Block{Data: head, Line: 1}, &records)
 	t.problems = records.Problems
+	if records.Rows > 0 {
+		end := len(head)
+		if records.Rows > 1 {
+			end = records.Start(1)
+		}
+		t.first = string(head[records.Start(0):end])
+	}
 	counts := map[int]int{}
 	clean, fields := 0, 0
 	for row := range records.Rows {

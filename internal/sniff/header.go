@@ -39,7 +39,7 @@ func (r *Rules) settleHeader(t trial, stated Stated) {
 
 // UseHeader takes the names from the first record, for the reason given.
 func (r *Rules) UseHeader(why string) {
-	r.Header, r.Names = true, headerNames(r.First)
+	r.Header, r.Names, r.HeaderText = true, headerNames(r.First), r.firstText
 	header := &r.Reasons[len(r.Reasons)-1]
 	header.Value, header.Why = "yes", why
 }

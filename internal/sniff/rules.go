@@ -46,10 +46,13 @@ type Rules struct {
 	Header bool
 	// Names are the columns' names in the source, all different.
 	Names []string
-	// First is the texts of the first record.
-	First []string
+	// First is the texts of the first record, HeaderText its raw text where it is the header.
+	First      []string
+	HeaderText string
 	// Pad fills records that have too few fields with nulls.
 	Pad bool
+	// firstText is the raw text of the first record.
+	firstText string
 	// Reasons tells why, a line for each rule, in the order they are shown.
 	Reasons []Reason
 }

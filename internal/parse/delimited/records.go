@@ -53,6 +53,15 @@ func (r *Records) Value(row, column int, scratch *[]byte) (text []byte, quoted b
 // Start returns the offset of a record within the block.
 func (r *Records) Start(row int) int { return int(r.starts[row]) }
 
+// Span returns where a record begins and ends within the block, its line end included. Width must be set.
+func (r *Records) Span(row int) (start, end int) {
+	last := int(r.fields[(row+1)*r.Width-1].end &^ flag)
+	if n := bytes.IndexByte(r.Block.Data[last:], '\n'); n >= 0 {
+		return r.Start(row), last + n + 1
+	}
+	return r.Start(row), len(r.Block.Data)
+}
+
 // Row returns the texts of a record, whatever its width, with quoting undone.
 func (r *Records) Row(row int) []Field {
 	first, end := row*r.Width, (row+1)*r.Width
@@ -140,10 +149,10 @@ type scan struct {
 	*Parser
 	r      *Records
 	data   []byte
-	record int    // where the record begins
-	first  int    // number of its first field
-	skip   int    // records still to be passed over
-	junk   string // why the record is a problem, if it is
+	record int        // where the record begins
+	first  int        // number of its first field
+	skip   int        // records still to be passed over
+	junk   parse.Code // why the record is a problem, if it is
 }
 
 const (
@@ -267,7 +276,7 @@ func (s *scan) finish(next int) int {
 		s.skip--
 		s.r.fields = s.r.fields[:s.first]
 	case s.junk != "":
-		s.problem(next, s.junk, "close the quote at the end of its field, and double a quote within it")
+		s.problem(next, s.junk, junkReasons[s.junk], "close the quote at the end of its field, and double a quote within it")
 	case s.Width == 0:
 		s.r.firsts = append(s.r.firsts, uint32(s.first))
 		s.r.starts = append(s.r.starts, uint32(s.record))
@@ -279,10 +288,10 @@ func (s *scan) finish(next int) int {
 		}
 		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) < s.Width:
-		s.problem(next, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
+		s.problem(next, parse.TooFewFields, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, or fill short records with nulls by --ragged pad")
 	default:
-		s.problem(next, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
+		s.problem(next, parse.TooManyFields, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, quoting a field that holds the delimiter")
 	}
 	return s.begin(next)
@@ -296,16 +305,22 @@ func fieldCount(n int) string {
 }
 
 // problem takes the record out of the grid.
-func (s *scan) problem(next int, reason, wayOut string) {
+func (s *scan) problem(next int, code parse.Code, reason, wayOut string) {
 	s.r.fields = s.r.fields[:s.first]
-	s.r.Problems = append(s.r.Problems, parse.Problem{Start: s.record, End: next, Column: -1, Reason: reason, WayOut: wayOut})
+	s.r.Problems = append(s.r.Problems, parse.Problem{Start: s.record, End: next, Code: code, Reason: reason, WayOut: wayOut})
+}
+
+// junkReasons say what is wrong with a record whose quotes are.
+var junkReasons = map[parse.Code]string{
+	parse.OpenQuote: "opens a quote that is never closed",
+	parse.StrayText: "has text after the closing quote of a field",
 }
 
 // quoted takes the field that opens with a quote at start, and returns where the next one begins.
 func (s *scan) quoted(start int) int {
 	end, doubled := s.Dialect.closing(s.data, start)
 	if end < 0 {
-		s.junk = "opens a quote that is never closed"
+		s.junk = parse.OpenQuote
 		s.plain(start, len(s.data))
 		return len(s.data)
 	}
@@ -325,7 +340,7 @@ func (s *scan) quoted(start int) int {
 		case s.Dialect.Delimiter:
 			return i + 1
 		}
-		s.junk = "has text after the closing quote of a field"
+		s.junk = parse.StrayText
 	}
 	return i
 }

@@ -1,0 +1,99 @@
+// Package quarantine keeps the records that could not become rows, with their places and reasons, so that they can be mended and
+// fed back.
+//
+// What comes in are records; what goes out is a file of JSON lines, an object a record. Unwrap turns such a file, mended or
+// not, back into the text that the records came from.
+package quarantine
+
+import (
+	"bufio"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"unicode/utf8"
+
+	"trevak/internal/fault"
+	"trevak/internal/parse"
+)
+
+// Record is one record that could not become a row.
+type Record struct {
+	// Object is the location of the file it came from.
+	Object string `json:"object"`
+	// Line is the 1-based line it begins on, ByteOffset the offset of its first byte in the unpacked object.
+	Line       int64 `json:"line"`
+	ByteOffset int64 `json:"byte_offset"`
+	// Column is the column at fault, where one is known.
+	Column string `json:"column,omitempty"`
+	// Reason names the sort of problem, Message says what is wrong.
+	Reason  parse.Code `json:"reason"`
+	Message string     `json:"message"`
+	// Header is the record that names the columns, for objects that have one.
+	Header string `json:"header,omitempty"`
+	// Raw is the record's text with its line end; RawBase64 stands in its place where it is no text.
+	Raw       string `json:"raw"`
+	RawBase64 string `json:"raw_base64,omitempty"`
+}
+
+// File writes records to a file that is made when the first one comes. It must be closed.
+type File struct {
+	path string
+	file *os.File
+	w    *bufio.Writer
+}
+
+// New prepares to write to a path, where nothing may be yet.
+func New(path string) *File { return &File{path: path} }
+
+// Path returns where the records are, empty while there is none.
+func (f *File) Path() string {
+	if f.file == nil {
+		return ""
+	}
+	return f.path
+}
+
+// Add writes a record whose raw text is given as it is.
+func (f *File) Add(r Record, raw []byte) error {
+	if f.file == nil {
+		file, err := os.OpenFile(f.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if errors.Is(err, fs.ErrExist) {
+			return fault.New(fault.Usage, "the quarantine file %s exists already", f.path).Try("move it away, or name another with --quarantine")
+		}
+		if err != nil {
+			return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be made", f.path)
+		}
+		f.file, f.w = file, bufio.NewWriter(file)
+	}
+	if utf8.Valid(raw) {
+		r.Raw = string(raw)
+	} else {
+		r.RawBase64 = base64.StdEncoding.EncodeToString(raw)
+	}
+	encoder := json.NewEncoder(f.w)
+	encoder.SetEscapeHTML(false)
+	return fault.Wrap(fault.Storage, encoder.Encode(r), "the quarantine file %s cannot be written", f.path)
+}
+
+// Close ends the file.
+func (f *File) Close() error {
+	if f.file == nil {
+		return nil
+	}
+	err := f.w.Flush()
+	if closed := f.file.Close(); err == nil {
+		err = closed
+	}
+	return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be written", f.path)
+}
+
+// Discard removes the file, for a run that begins anew.
+func (f *File) Discard() {
+	if f.file != nil {
+		f.file.Close()
+		os.Remove(f.path)
+		f.file = nil
+	}
+}
