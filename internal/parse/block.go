@@ -27,10 +27,15 @@ type Block struct {
 	Line int64
 	// Data holds the records, the last with or without its line end.
 	Data []byte
+
+	lines func([]byte) int
 }
 
 // LineAt returns the 1-based line of the byte at an offset within Data.
 func (b *Block) LineAt(at int) int64 {
+	if b.lines != nil {
+		return b.Line + int64(b.lines(b.Data[:at]))
+	}
 	return b.Line + int64(bytes.Count(b.Data[:at], []byte{'\n'}))
 }
 
@@ -38,6 +43,12 @@ func (b *Block) LineAt(at int) int64 {
 type Cutter interface {
 	// Cut returns the length of the whole records at the start of buf, 0 when not even one is complete.
 	Cut(buf []byte) int
+}
+
+// LineCounter is a Cutter that knows other line ends than line feeds.
+type LineCounter interface {
+	// Lines returns how many lines end in a text.
+	Lines(text []byte) int
 }
 
 // Problem is a record, or a part of one, that cannot be read.
@@ -79,10 +90,15 @@ type Limits struct {
 	BlockBytes int
 	// RecordBytes is the most that one record may have.
 	RecordBytes int
+	// SkipLines is how many lines at the start of an object are passed over, whatever they hold.
+	SkipLines int
 }
 
 // DefaultLimits are 1 MiB blocks and 64 MiB records.
 var DefaultLimits = Limits{BlockBytes: 1 << 20, RecordBytes: 64 << 20}
+
+// lineFeeds counts line feeds.
+func lineFeeds(text []byte) int { return bytes.Count(text, []byte{'\n'}) }
 
 // byteOrderMark is how some programs begin a UTF-8 file.
 const byteOrderMark = "\ufeff"
@@ -90,7 +106,10 @@ const byteOrderMark = "\ufeff"
 // Blocks reads r to its end and hands each block to emit, in order. alloc returns an empty buffer with room for at least n
 // bytes; emit owns the block's data from then on. A byte order mark at the start is passed over.
 func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, alloc func(n int) ([]byte, error), emit func(Block) error) error {
-	s := splitter{cutter: cutter, limits: limits, alloc: alloc, emit: emit, block: Block{Line: 1}}
+	s := splitter{cutter: cutter, limits: limits, alloc: alloc, emit: emit, block: Block{Line: 1, lines: lineFeeds}}
+	if counter, ok := cutter.(LineCounter); ok {
+		s.block.lines = counter.Lines
+	}
 	buf, err := alloc(limits.BlockBytes)
 	if err != nil {
 		return err
@@ -99,6 +118,20 @@ func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, allo
 	if bytes.HasPrefix(buf, []byte(byteOrderMark)) {
 		s.block.Offset = int64(len(byteOrderMark))
 		buf = append(buf[:0], buf[len(byteOrderMark):]...)
+	}
+	for skipped := 0; skipped < limits.SkipLines; {
+		if end := bytes.IndexByte(buf, '\n'); end >= 0 {
+			skipped++
+			s.block.Offset += int64(end + 1)
+			s.block.Line++
+			buf = append(buf[:0], buf[end+1:]...)
+			continue
+		}
+		if err != nil {
+			buf = buf[:0]
+			break
+		}
+		buf, err = fill(r, buf, len(buf)+1)
 	}
 	for err == nil {
 		if err = ctx.Err(); err != nil {
@@ -156,7 +189,7 @@ func (s *splitter) send(buf []byte, cut int) ([]byte, error) {
 	}
 	next = append(next[:0], rest...)
 	s.block.Data = buf[:cut]
-	lines := bytes.Count(s.block.Data, []byte{'\n'})
+	lines := s.block.lines(s.block.Data)
 	block := s.block
 	s.block.Index++
 	s.block.Offset += int64(cut)

@@ -29,7 +29,7 @@ func blocks(t *testing.T, text string, limits Limits) ([]Block, error) {
 func TestBlocksKeepTheirPlaces(t *testing.T) {
 	text := "one\ntwo\n\nfour is longer\nfive"
 	for size := 1; size < len(text)+3; size++ {
-		got, err := blocks(t, text, Limits{size, 1 << 10})
+		got, err := blocks(t, text, Limits{BlockBytes: size, RecordBytes: 1 << 10})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -47,12 +47,24 @@ func TestBlocksKeepTheirPlaces(t *testing.T) {
 }
 
 func TestBlocksRefuseEndlessRecords(t *testing.T) {
-	_, err := blocks(t, "short\n"+strings.Repeat("x", 5000), Limits{64, 1000})
+	_, err := blocks(t, "short\n"+strings.Repeat("x", 5000), Limits{BlockBytes: 64, RecordBytes: 1000})
 	if fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "does not end within") {
 		t.Errorf("%v", err)
 	}
-	if got, err := blocks(t, "short\n"+strings.Repeat("x", 900)+"\n", Limits{64, 1000}); err != nil || len(got) != 2 {
+	if got, err := blocks(t, "short\n"+strings.Repeat("x", 900)+"\n", Limits{BlockBytes: 64, RecordBytes: 1000}); err != nil || len(got) != 2 {
 		t.Errorf("%d blocks, %v", len(got), err)
+	}
+}
+
+func TestBlocksSkipLines(t *testing.T) {
+	for size := 1; size < 30; size++ {
+		got, err := blocks(t, "a \"b\nc\nd\ne\n", Limits{BlockBytes: size, RecordBytes: 1 << 10, SkipLines: 2})
+		if err != nil || got[0].Line != 3 || got[0].Offset != 7 || got[0].Data[0] != 'd' {
+			t.Fatalf("blocks of %d: %+v, %v", size, got, err)
+		}
+	}
+	if got, err := blocks(t, "a\n", Limits{BlockBytes: 5, RecordBytes: 100, SkipLines: 3}); err != nil || len(got) != 0 {
+		t.Errorf("%+v, %v", got, err)
 	}
 }
 

@@ -11,10 +11,17 @@ import "bytes"
 // Dialect is how fields and records are told apart. The terms are those of the W3C's "Model for Tabular Data and Metadata
 // on the Web", section 8 (dialect descriptions).
 type Dialect struct {
-	// Delimiter stands between fields.
+	// Delimiter stands between fields; Rest is what follows it in a delimiter of several characters.
 	Delimiter byte
+	Rest      string
 	// Quote encloses fields that hold delimiters, quotes or line breaks; 0 for none.
 	Quote byte
+	// Escape stands before a quote, or before itself, within a quoted field; 0 where quotes are doubled instead.
+	Escape byte
+	// CR says that a carriage return alone ends a line, as a line feed does, with or without a carriage return before it.
+	CR bool
+	// Trim leaves out spaces and tabs around fields, and around the quotes of quoted ones.
+	Trim bool
 	// Comment begins a line that is not a record; 0 for none.
 	Comment byte
 }
@@ -23,7 +30,7 @@ type Dialect struct {
 // parse.Cutter.
 func (d Dialect) Cut(buf []byte) int {
 	if d.Quote == 0 {
-		return bytes.LastIndexByte(buf, '\n') + 1
+		return d.lastEnd(buf, 0, len(buf)) + 1
 	}
 	record := 0 // where the current record begins
 	i := 0      // where the scan goes on; outside quotes, with no line end since record
@@ -34,20 +41,20 @@ func (d Dialect) Cut(buf []byte) int {
 			quote += i
 			plain = quote
 		}
-		if end := bytes.LastIndexByte(buf[i:plain], '\n'); end >= 0 {
-			record = i + end + 1
+		if end := d.lastEnd(buf, i, plain); end >= 0 {
+			record = end + 1
 		}
 		switch {
 		case quote < 0:
 			return record
 		case d.Comment != 0 && buf[record] == d.Comment:
-			end := bytes.IndexByte(buf[quote:], '\n')
+			end := d.lineEnd(buf[quote:])
 			if end < 0 {
 				return record
 			}
-			record = quote + end + 1
+			record = quote + end
 			i = record
-		case quote != record && buf[quote-1] != d.Delimiter:
+		case !d.opens(buf, record, quote):
 			i = quote + 1
 		default:
 			closing, _ := d.closing(buf, quote)
@@ -59,9 +66,95 @@ func (d Dialect) Cut(buf []byte) int {
 	}
 }
 
-// closing returns where the quoted field that opens at open ends, or -1, and whether it holds doubled quotes.
+// opens reports whether the quote at a position is the first byte of a field of the record.
+func (d Dialect) opens(buf []byte, record, quote int) bool {
+	if d.Trim {
+		for quote > record && d.blank(buf[quote-1]) {
+			quote--
+		}
+	}
+	return quote == record || d.ends(buf[record:quote])
+}
+
+// blank reports whether a character is white space that Trim leaves out.
+func (d Dialect) blank(c byte) bool { return (c == ' ' || c == '\t') && c != d.Delimiter }
+
+// ends reports whether a text ends in the delimiter.
+func (d Dialect) ends(text []byte) bool {
+	if d.Rest == "" {
+		return len(text) > 0 && text[len(text)-1] == d.Delimiter
+	}
+	n := len(text) - len(d.Rest)
+	return n > 0 && text[n-1] == d.Delimiter && string(text[n:]) == d.Rest
+}
+
+// delimiterAt returns the length of the delimiter at the start of text, 0 if it does not begin with one.
+func (d Dialect) delimiterAt(text []byte) int {
+	if len(text) == 0 || text[0] != d.Delimiter || d.Rest != "" && !bytes.HasPrefix(text[1:], []byte(d.Rest)) {
+		return 0
+	}
+	return 1 + len(d.Rest)
+}
+
+// lastEnd returns the position of the last byte of the last line end from a position to another, or -1. A carriage return at the
+// very end of buf may still be followed by a line feed, so it is not one yet.
+func (d Dialect) lastEnd(buf []byte, from, to int) int {
+	if !d.CR {
+		if n := bytes.LastIndexByte(buf[from:to], '\n'); n >= 0 {
+			return from + n
+		}
+		return -1
+	}
+	for i := to - 1; i >= from; i-- {
+		if buf[i] == '\n' || buf[i] == '\r' && i+1 < len(buf) {
+			return i
+		}
+	}
+	return -1
+}
+
+// lineEnd returns where the next line begins, or -1 where there is no line end.
+func (d Dialect) lineEnd(buf []byte) int {
+	if !d.CR {
+		if n := bytes.IndexByte(buf, '\n'); n >= 0 {
+			return n + 1
+		}
+		return -1
+	}
+	n := bytes.IndexAny(buf, "\r\n")
+	switch {
+	case n < 0:
+		return -1
+	case buf[n] == '\r' && n+1 < len(buf) && buf[n+1] == '\n':
+		return n + 2
+	}
+	return n + 1
+}
+
+// Lines counts the line ends in a text. It makes a Dialect a parse.LineCounter.
+func (d Dialect) Lines(text []byte) int {
+	n := bytes.Count(text, []byte{'\n'})
+	if d.CR {
+		n += bytes.Count(text, []byte{'\r'}) - bytes.Count(text, []byte("\r\n"))
+	}
+	return n
+}
+
+// closing returns where the quoted field that opens at open ends, or -1, and whether it holds doubled quotes or escapes.
 func (d Dialect) closing(buf []byte, open int) (at int, doubled bool) {
 	i := open + 1
+	if d.Escape != 0 {
+		for ; i < len(buf); i++ {
+			switch buf[i] {
+			case d.Escape:
+				doubled = true
+				i++
+			case d.Quote:
+				return i, doubled
+			}
+		}
+		return -1, doubled
+	}
 	for {
 		n := bytes.IndexByte(buf[i:], d.Quote)
 		if n < 0 {
@@ -76,14 +169,18 @@ func (d Dialect) closing(buf []byte, open int) (at int, doubled bool) {
 	}
 }
 
-// Unquote appends text to dst with each doubled quote made one.
+// Unquote appends text to dst with each doubled quote made one, or each escape undone.
 func (d Dialect) Unquote(dst, text []byte) []byte {
+	mark := d.Quote
+	if d.Escape != 0 {
+		mark = d.Escape
+	}
 	for {
-		n := bytes.IndexByte(text, d.Quote)
+		n := bytes.IndexByte(text, mark)
 		if n < 0 || n+1 >= len(text) {
 			return append(dst, text...)
 		}
-		dst = append(dst, text[:n+1]...)
+		dst = append(append(dst, text[:n]...), text[n+1])
 		text = text[n+2:]
 	}
 }

@@ -21,6 +21,8 @@ type Records struct {
 	Rows int
 	// Problems are the records that are not among the rows, in order.
 	Problems []parse.Problem
+	// Repeated counts the records that were the header once more, and so are no data.
+	Repeated int
 
 	dialect Dialect
 	fields  []span
@@ -56,8 +58,8 @@ func (r *Records) Start(row int) int { return int(r.starts[row]) }
 // Span returns where a record begins and ends within the block, its line end included. Width must be set.
 func (r *Records) Span(row int) (start, end int) {
 	last := int(r.fields[(row+1)*r.Width-1].end &^ flag)
-	if n := bytes.IndexByte(r.Block.Data[last:], '\n'); n >= 0 {
-		return r.Start(row), last + n + 1
+	if n := r.dialect.lineEnd(r.Block.Data[last:]); n >= 0 {
+		return r.Start(row), last + n
 	}
 	return r.Start(row), len(r.Block.Data)
 }
@@ -97,6 +99,8 @@ type Parser struct {
 	Pad bool
 	// Skip is how many records at the start of the object's first block are not data.
 	Skip int
+	// Header is the raw text of the header without its line end. A later record of the same text is passed over.
+	Header string
 }
 
 // Parse fills r with the records of a block. The block's data must stay as it is while r is used.
@@ -169,9 +173,19 @@ func matches(x uint64) uint64 { return ^((x&low + low) | x | low) }
 // quote is taken by itself.
 func (s *scan) run() {
 	data, n := s.data, len(s.data)
-	delimiters, lineEnds := uint64(s.Dialect.Delimiter)*ones, uint64('\n')*ones
+	delimiters, lineEnds, returns := uint64(s.Dialect.Delimiter)*ones, uint64('\n')*ones, uint64('\n')*ones
+	if s.Dialect.CR {
+		returns = '\r' * ones
+	}
+	simple := s.Dialect.Rest == "" && !s.Dialect.Trim
 	start := s.begin(0)
 	for start < n {
+		if s.Dialect.Trim {
+			start = s.skipBlanks(start)
+			if start == n {
+				break
+			}
+		}
 		if s.Dialect.Quote != 0 && data[start] == s.Dialect.Quote {
 			start = s.quoted(start)
 			continue
@@ -187,19 +201,31 @@ func (s *scan) run() {
 				}
 				w := binary.LittleEndian.Uint64(data[base:])
 				mask = matches(w^delimiters) | matches(w^lineEnds)
+				if s.Dialect.CR {
+					mask |= matches(w ^ returns)
+				}
 				base += 8
 			}
 			at := base - 8 + bits.TrailingZeros64(mask)>>3
 			mask &= mask - 1
-			if data[at] == '\n' {
-				s.plain(start, s.lineEnd(start, at))
-				start = s.finish(at + 1)
-				if start != at+1 {
-					break
+			switch {
+			case data[at] == '\n' || data[at] == '\r' && s.Dialect.CR:
+				s.plain(start, s.textEnd(start, at))
+				next := at + s.Dialect.lineEnd(data[at:])
+				if start = s.finish(next); start != at+1 {
+					break field
 				}
-			} else {
+			case simple:
 				s.plain(start, at)
 				start = at + 1
+			default:
+				length := s.Dialect.delimiterAt(data[at:])
+				if length == 0 {
+					continue
+				}
+				s.plain(start, at)
+				start = at + length
+				break field
 			}
 			if start == n || (data[start] == s.Dialect.Quote && s.Dialect.Quote != 0) {
 				break
@@ -212,17 +238,26 @@ func (s *scan) run() {
 // tail scans the last few bytes of the block, from base on, for the end of the field that began at start.
 func (s *scan) tail(start, base int) int {
 	for i := base; i < len(s.data); i++ {
-		switch s.data[i] {
-		case '\n':
-			s.plain(start, s.lineEnd(start, i))
-			return s.finish(i + 1)
-		case s.Dialect.Delimiter:
-			s.plain(start, i)
-			return i + 1
+		switch c := s.data[i]; {
+		case c == '\n', c == '\r' && s.Dialect.CR:
+			s.plain(start, s.textEnd(start, i))
+			return s.finish(i + s.Dialect.lineEnd(s.data[i:]))
+		case c == s.Dialect.Delimiter:
+			if length := s.Dialect.delimiterAt(s.data[i:]); length > 0 {
+				s.plain(start, i)
+				return i + length
+			}
 		}
 	}
-	s.plain(start, s.lineEnd(start, len(s.data)))
+	s.plain(start, s.textEnd(start, len(s.data)))
 	return len(s.data)
+}
+
+func (s *scan) skipBlanks(at int) int {
+	for at < len(s.data) && s.Dialect.blank(s.data[at]) {
+		at++
+	}
+	return at
 }
 
 // last ends a record that has no line end after it.
@@ -231,18 +266,34 @@ func (s *scan) last() {
 	if s.record == n {
 		return
 	}
-	if s.data[n-1] == s.Dialect.Delimiter {
+	if s.Dialect.ends(bytes.TrimRight(s.data[s.record:n], s.blanks())) {
 		s.plain(n, n)
 	}
 	s.finish(n)
 }
 
+// blanks are the characters that may stand behind a delimiter at the end of the data and mean nothing.
+func (s *scan) blanks() string {
+	switch {
+	case !s.Dialect.Trim:
+		return ""
+	case s.Dialect.Delimiter == '\t':
+		return " "
+	}
+	return " \t"
+}
+
 func (s *scan) plain(start, end int) {
+	if s.Dialect.Trim {
+		for end > start && s.Dialect.blank(s.data[end-1]) {
+			end--
+		}
+	}
 	s.r.fields = append(s.r.fields, span{uint32(start), uint32(end)})
 }
 
-// lineEnd returns the end of a field's text before the line end at at, which may have a carriage return before it.
-func (s *scan) lineEnd(start, at int) int {
+// textEnd returns the end of a field's text before the line end at at, which may have a carriage return before it.
+func (s *scan) textEnd(start, at int) int {
 	if at > start && s.data[at-1] == '\r' {
 		return at - 1
 	}
@@ -253,12 +304,12 @@ func (s *scan) lineEnd(start, at int) int {
 func (s *scan) begin(at int) int {
 	if s.Dialect.Comment != 0 {
 		for at < len(s.data) && s.data[at] == s.Dialect.Comment {
-			end := bytes.IndexByte(s.data[at:], '\n')
+			end := s.Dialect.lineEnd(s.data[at:])
 			if end < 0 {
 				at = len(s.data)
 				break
 			}
-			at += end + 1
+			at += end
 		}
 	}
 	s.record, s.first, s.junk = at, len(s.r.fields), ""
@@ -274,6 +325,9 @@ func (s *scan) finish(next int) int {
 		s.r.fields = s.r.fields[:s.first]
 	case s.skip > 0:
 		s.skip--
+		s.r.fields = s.r.fields[:s.first]
+	case s.Header != "" && s.isHeader(next):
+		s.r.Repeated++
 		s.r.fields = s.r.fields[:s.first]
 	case s.junk != "":
 		s.problem(next, s.junk, junkReasons[s.junk], "close the quote at the end of its field, and double a quote within it")
@@ -295,6 +349,13 @@ func (s *scan) finish(next int) int {
 			"mend the record, quoting a field that holds the delimiter")
 	}
 	return s.begin(next)
+}
+
+// isHeader reports whether the record is the header once more.
+func (s *scan) isHeader(next int) bool {
+	n := next - s.record - len(s.Header)
+	return n >= 0 && n <= 2 && string(s.data[s.record:s.record+len(s.Header)]) == s.Header &&
+		len(bytes.TrimRight(s.data[s.record+len(s.Header):next], "\r\n")) == 0
 }
 
 func fieldCount(n int) string {
@@ -330,15 +391,20 @@ func (s *scan) quoted(start int) int {
 	}
 	s.r.fields = append(s.r.fields, f)
 	i := end + 1
-	if i < len(s.data) && s.data[i] == '\r' && (i+1 == len(s.data) || s.data[i+1] == '\n') {
+	if s.Dialect.Trim {
+		i = s.skipBlanks(i)
+	}
+	if i < len(s.data) && s.data[i] == '\r' && !s.Dialect.CR && (i+1 == len(s.data) || s.data[i+1] == '\n') {
 		i++
 	}
 	for ; i < len(s.data); i++ {
-		switch s.data[i] {
-		case '\n':
-			return s.finish(i + 1)
-		case s.Dialect.Delimiter:
-			return i + 1
+		switch c := s.data[i]; {
+		case c == '\n', c == '\r' && s.Dialect.CR:
+			return s.finish(i + s.Dialect.lineEnd(s.data[i:]))
+		case c == s.Dialect.Delimiter:
+			if length := s.Dialect.delimiterAt(s.data[i:]); length > 0 {
+				return i + length
+			}
 		}
 		s.junk = parse.StrayText
 	}

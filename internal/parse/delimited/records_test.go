@@ -186,6 +186,92 @@ func TestAnyBlockSizeGivesTheSameRecords(t *testing.T) {
 	}
 }
 
+// TestAnyDialectReadsBackEqual writes random tables of texts in random dialects and reads them in blocks of random sizes.
+func TestAnyDialectReadsBackEqual(t *testing.T) {
+	random := rand.New(rand.NewSource(12))
+	for round := range 1500 {
+		delimiter := []string{",", ";", "\t", "|", "||", "~|~", "=>", " "}[random.Intn(8)]
+		d := Dialect{Delimiter: delimiter[0], Rest: delimiter[1:], Quote: "\"'"[random.Intn(2)], CR: random.Intn(3) == 0, Trim: random.Intn(3) == 0 && delimiter != " "}
+		if random.Intn(3) == 0 {
+			d.Escape = '\\'
+		}
+		if random.Intn(4) == 0 {
+			d.Comment = '#'
+		}
+		width := 2 + random.Intn(4)
+		lineEnds := []string{"\n", "\r\n"}
+		if d.CR {
+			lineEnds = append(lineEnds, "\r")
+		}
+		var text strings.Builder
+		var want [][]string
+		for range random.Intn(20) {
+			if d.Comment != 0 && random.Intn(5) == 0 {
+				text.WriteString("# a " + delimiter + " comment" + string(d.Quote) + lineEnds[random.Intn(len(lineEnds))])
+			}
+			var row []string
+			for c := range width {
+				if c > 0 {
+					text.WriteString(delimiter)
+				}
+				row = append(row, writeField(random, &text, d, delimiter))
+			}
+			want = append(want, row)
+			text.WriteString(lineEnds[random.Intn(len(lineEnds))])
+		}
+		rows, problems := read(t, Parser{Dialect: d, Width: width}, text.String(), 1+random.Intn(60))
+		if len(problems) > 0 || len(rows)+len(want) > 0 && !reflect.DeepEqual(rows, want) {
+			t.Fatalf("round %d, %+v: %q gave\n%q %q, want\n%q", round, d, text.String(), rows, problems, want)
+		}
+	}
+}
+
+// writeField writes one random field and returns what it must be read as.
+func writeField(random *rand.Rand, w *strings.Builder, d Dialect, delimiter string) string {
+	alphabet := []string{"a", "b", " ", "x", delimiter, string(d.Quote), "\n", "\r", "\\", "#", "é", "|", "="}
+	var field strings.Builder
+	for range random.Intn(7) {
+		field.WriteString(alphabet[random.Intn(len(alphabet))])
+	}
+	value := field.String()
+	plain := !strings.ContainsAny(value, delimiter+string(d.Quote)+"\r\n#\t ")
+	if plain && (random.Intn(3) > 0 || value == "") && value != "" {
+		w.WriteString(value)
+		return value
+	}
+	quote := string(d.Quote)
+	if d.Escape != 0 {
+		w.WriteString(quote + strings.NewReplacer("\\", "\\\\", quote, "\\"+quote).Replace(value) + quote)
+	} else {
+		w.WriteString(quote + strings.ReplaceAll(value, quote, quote+quote) + quote)
+	}
+	return "q:" + value
+}
+
+func TestDialects(t *testing.T) {
+	tests := []struct {
+		name   string
+		parser Parser
+		text   string
+		rows   string
+	}{
+		{"carriage returns alone", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\r\"c\rd\",e\rf,g", "[[a b] [q:c\rd e] [f g]]"},
+		{"all line ends", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\rc,d\r\ne,f\ng,h\r\n", "[[a b] [c d] [e f] [g h]]"},
+		{"two characters", Parser{Dialect: Dialect{Delimiter: '|', Rest: "|", Quote: '"'}}, "a|b||\"c||\"||\n||d||", "[[a|b q:c|| ] [ d ]]"},
+		{"no quotes", Parser{Dialect: Dialect{Delimiter: ','}}, "\"a,b\"\n", "[[\"a b\"]]"},
+		{"escapes", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', Escape: '\\'}}, "\"a\\\"b\\\\\",c\\,d\n", "[[q:a\"b\\ c\\ d]]"},
+		{"trimmed", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', Trim: true}}, " a , \" b \" ,c\t\n  ,\n", "[[a q: b  c] [ ]]"},
+		{"a header in the middle", Parser{Dialect: comma, Width: 2, Skip: 1, Header: "a,b"}, "a,b\n1,2\na,b\r\n3,4\na,bc\na,b", "[[1 2] [3 4] [a bc]]"},
+	}
+	for _, test := range tests {
+		for size := 1; size < len(test.text)+2; size++ {
+			if rows, problems := read(t, test.parser, test.text, size); fmt.Sprint(rows) != test.rows || len(problems) > 0 {
+				t.Fatalf("%s, blocks of %d: %q, want %s; %q", test.name, size, rows, test.rows, problems)
+			}
+		}
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	for _, seed := range []string{"a,b\n\"c\"\"\nd\",e\n", "\"", "\"a\"x,\"b\n", "#x\n,\r\n\"\",\n", ",,,\n\n\n,", "a\"b\"\n\"c", "\ufeff\"a\",b"} {
 		f.Add(seed, byte(','), 3)
@@ -194,7 +280,9 @@ func FuzzParse(f *testing.F) {
 		if delimiter == '\n' || delimiter == '\r' || delimiter == '"' || delimiter == '#' || size < 1 || size > 1<<16 || len(text) > 1<<10 {
 			t.Skip()
 		}
-		for _, p := range []Parser{{Dialect: Dialect{delimiter, '"', '#'}}, {Dialect: Dialect{delimiter, 0, 0}, Width: 2, Pad: true}} {
+		for _, p := range []Parser{{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Comment: '#'}}, {Dialect: Dialect{Delimiter: delimiter}, Width: 2, Pad: true},
+			{Dialect: Dialect{Delimiter: delimiter, Rest: "+", Quote: '"', CR: true}}, {Dialect: Dialect{Delimiter: delimiter, Quote: '"', Escape: '\\'}},
+			{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Trim: delimiter != ' '}}} {
 			rows, problems := read(t, p, text, size)
 			whole, wholeProblems := read(t, p, text, 1<<20)
 			if !reflect.DeepEqual(rows, whole) || !reflect.DeepEqual(problems, wholeProblems) {
