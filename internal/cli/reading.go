@@ -10,23 +10,32 @@ import (
 	"trevak/internal/flow"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/sniff"
 )
 
 // readingFlags are the flags that say how a source is read.
 type readingFlags struct {
-	delimiter, ragged string
-	header, noHeader  bool
-	types             []string
-	maxBad            string
-	quarantine        string
+	delimiter, quote, escape, comment string
+	ragged                            string
+	header, noHeader, trim            bool
+	headerRows, skipRows              int
+	columns, types                    []string
+	maxBad, quarantine                string
 }
 
 // add registers the reading rules; types too where a schema comes of it.
 func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.delimiter, "delimiter", "", "`character` between fields, or comma, semicolon, tab, pipe (default: decided from the data)")
+	flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
+	flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
+	flags.StringVar(&f.escape, "escape", "double", "how a quote is written within quotes: double, or backslash")
+	flags.StringVar(&f.comment, "comment", "", "`character` that begins lines to pass over, or none (default: decided from the data)")
+	flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
+	flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
 	flags.BoolVar(&f.header, "header", false, "the first record holds the names")
 	flags.BoolVar(&f.noHeader, "no-header", false, "the first record is data; columns are named c1, c2 and so on")
+	flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
+	flags.StringSliceVar(&f.columns, "columns", nil, "`names` of the columns, in order, with commas between them")
 	flags.StringVar(&f.ragged, "ragged", "stop", "what becomes of records with too few fields: stop, or pad them with nulls")
 	if types {
 		flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, as in depth=double; may be repeated (`COL=TYPE`)")
@@ -43,29 +52,12 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 // reading turns the flags into what flow wants.
 func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 	r := flow.Reading{Sources: sources, Types: map[string]schema.Type{}}
-	if f.delimiter != "" {
-		c, err := parseDelimiter(f.delimiter)
-		if err != nil {
-			return r, err
-		}
-		r.Stated.Delimiter = &c
-	}
-	switch {
-	case f.header && f.noHeader:
-		return r, fault.New(fault.Usage, "--header and --no-header contradict each other").Try("keep one of them")
-	case f.header || f.noHeader:
-		r.Stated.Header = &f.header
-	}
-	switch f.ragged {
-	case "stop":
-	case "pad":
-		r.Stated.Pad = true
-	default:
-		return r, fault.New(fault.Usage, "--ragged %s is not known", f.ragged).Try("use stop or pad")
+	var err error
+	if r.Stated, err = f.stated(); err != nil {
+		return r, err
 	}
 	r.Quarantine = f.quarantine
 	if f.maxBad != "" {
-		var err error
 		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
 			return r, err
 		}
@@ -84,18 +76,80 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 	return r, nil
 }
 
-// delimiterWords are names and spellings of delimiters that are awkward to type.
-var delimiterWords = map[string]byte{"comma": ',', "semicolon": ';', "tab": '\t', `\t`: '\t', "pipe": '|', "space": ' '}
+// stated turns the flags into the reading rules that are fixed.
+func (f *readingFlags) stated() (sniff.Stated, error) {
+	s := sniff.Stated{SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim}
+	var err error
+	if s.Delimiter, err = parseDelimiter(f.delimiter); err != nil {
+		return s, err
+	}
+	if s.Quote, err = parseCharacter("--quote", f.quote); err != nil {
+		return s, err
+	}
+	if s.Comment, err = parseCharacter("--comment", f.comment); err != nil {
+		return s, err
+	}
+	if s.Quote != nil && *s.Quote != 0 && strings.ContainsRune(s.Delimiter, rune(*s.Quote)) {
+		return s, fault.New(fault.Usage, "--delimiter %q holds the quote", f.delimiter).Try("state another --quote, or --quote none")
+	}
+	if f.skipRows < 0 || f.headerRows < 0 {
+		return s, fault.New(fault.Usage, "--skip-rows and --header-rows count from 0 on")
+	}
+	one, none := 1, 0
+	switch {
+	case f.header && f.noHeader, f.noHeader && f.headerRows > 0:
+		return s, fault.New(fault.Usage, "--header and --no-header contradict each other").Try("keep one of them")
+	case f.headerRows > 0:
+		s.HeaderRows = &f.headerRows
+	case f.header:
+		s.HeaderRows = &one
+	case f.noHeader:
+		s.HeaderRows = &none
+	}
+	switch f.escape {
+	case "double":
+	case "backslash":
+		s.Escape = '\\'
+	default:
+		return s, fault.New(fault.Usage, "--escape %s is not known", f.escape).Try("use double or backslash")
+	}
+	switch f.ragged {
+	case "stop":
+	case "pad":
+		s.Pad = true
+	default:
+		return s, fault.New(fault.Usage, "--ragged %s is not known", f.ragged).Try("use stop or pad")
+	}
+	return s, nil
+}
 
-func parseDelimiter(text string) (byte, error) {
-	if c, ok := delimiterWords[text]; ok {
-		return c, nil
+// delimiterWords are names and spellings of delimiters that are awkward to type.
+var delimiterWords = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", `\t`: "\t", "pipe": "|", "space": " "}
+
+func parseDelimiter(text string) (string, error) {
+	if d, ok := delimiterWords[text]; ok {
+		return d, nil
 	}
-	if len(text) == 1 && text[0] < 0x80 && !strings.ContainsAny(text, "\"\r\n\x00") {
-		return text[0], nil
+	if strings.ContainsAny(text, "\"\r\n\x00") {
+		return "", fault.New(fault.Usage, "--delimiter %q holds a quote, a line end or a NUL", text).
+			Try("use other characters, or comma, semicolon, tab, pipe, space")
 	}
-	return 0, fault.New(fault.Usage, "--delimiter %q is not one ASCII character", text).
-		Try("use a single character other than a quote or a line end, or comma, semicolon, tab, pipe, space")
+	return text, nil
+}
+
+// parseCharacter reads a flag that is one ASCII character or the word none; nil is a flag that is not stated.
+func parseCharacter(flag, text string) (*byte, error) {
+	var c byte
+	switch {
+	case text == "":
+		return nil, nil
+	case text == "none":
+		return &c, nil
+	case len(text) == 1 && text[0] < 0x80 && !strings.ContainsAny(text, "\r\n\x00"):
+		c = text[0]
+		return &c, nil
+	}
+	return nil, fault.New(fault.Usage, "%s %q is not one ASCII character", flag, text).Try("use a single character, or none")
 }
 
 // layoutFlags are the flags that say how rows are laid out.

@@ -165,7 +165,7 @@ func (g *grid) object(ctx context.Context, in Input) error {
 	}
 	alloc := func(n int) ([]byte, error) { return make([]byte, 0, n), nil }
 	limits := parse.DefaultLimits
-	limits.BlockBytes = 64 << 10
+	limits.BlockBytes, limits.SkipLines = 64<<10, in.SkipRows
 	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
 		if g.full() {
 			return io.EOF

@@ -146,6 +146,7 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 			return err
 		}
 		blocks := 0
+		p.limits.SkipLines = in.SkipRows
 		err = parse.Blocks(ctx, text, cutter(in.Rules), p.limits, alloc, func(b parse.Block) error {
 			if p.blocksOf > 0 && blocks == p.blocksOf {
 				return errEnough

@@ -7,6 +7,7 @@ package flow
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -62,6 +63,8 @@ type Event struct {
 type Input struct {
 	locate.Object
 	Rules sniff.Rules
+	// SkipRows is how many lines at the start are no part of the data.
+	SkipRows int
 	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
 	Quarantined bool
 }
@@ -104,7 +107,7 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 
 // settle looks at the beginning of one object.
 func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Input, error) {
-	in := Input{Object: object}
+	in := Input{Object: object, SkipRows: stated.SkipRows}
 	stream, err := object.Open(ctx)
 	if err != nil {
 		return in, err
@@ -132,6 +135,10 @@ func settleFrom(from io.Reader, packing locate.Compression, stated sniff.Stated)
 		more := make([]byte, size-len(head))
 		n, err := io.ReadFull(from, more)
 		head = append(head, more[:n]...)
+		if stated.SkipRows > 0 {
+			head = dropLines(head, stated.SkipRows)
+			stated.SkipRows = 0
+		}
 		whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 		if err != nil && !whole {
 			return sniff.Rules{}, err
@@ -151,6 +158,14 @@ func settleFrom(from io.Reader, packing locate.Compression, stated sniff.Stated)
 	}
 }
 
+// dropLines leaves out the first n lines.
+func dropLines(text []byte, n int) []byte {
+	for range n {
+		_, text, _ = bytes.Cut(text, []byte("\n"))
+	}
+	return text
+}
+
 // agree makes the objects of one source be read alike: one format for all, and a header everywhere if the first record of an
 // object that seems to have none is the header of another.
 func (s *Source) agree(stated sniff.Stated) error {
@@ -161,7 +176,7 @@ func (s *Source) agree(stated sniff.Stated) error {
 				in.Rules.Format, in.Location).Try("name the files of one format only")
 		}
 	}
-	if first.Rules.Format != sniff.Delimited || stated.Header != nil {
+	if first.Rules.Format != sniff.Delimited || stated.HeaderRows != nil || len(stated.Columns) > 0 {
 		return nil
 	}
 	var names []string

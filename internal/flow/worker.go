@@ -18,8 +18,9 @@ import (
 // parser returns the parser of an object of delimited text.
 func parser(r sniff.Rules) delimited.Parser {
 	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad}
-	if r.Header {
-		p.Skip = 1
+	p.Skip = r.HeaderRows
+	if r.HeaderRows == 1 {
+		p.Header = strings.TrimRight(r.HeaderText, "\r\n")
 	}
 	return p
 }
@@ -29,6 +30,8 @@ func parser(r sniff.Rules) delimited.Parser {
 type fitted struct {
 	batch    arrow.RecordBatch
 	problems []parse.Problem
+	// skipped counts the records that were passed over.
+	skipped int
 	// raw is the block's data, kept while there are problems to tell of.
 	raw []byte
 }
@@ -128,7 +131,7 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	} else {
 		p := parser(f.source.Inputs[block.Object].Rules)
 		p.Parse(block, &f.records)
-		unread = f.records.Problems
+		unread, out.skipped = f.records.Problems, f.records.Repeated
 		out.batch, out.problems = f.delimited.Fit(&f.records, f.fields[block.Object])
 	}
 	if len(unread) > 0 {

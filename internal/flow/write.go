@@ -47,9 +47,10 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 			return errWider
 		}
 		rows := f.batch.NumRows()
-		records += rows + int64(len(f.problems))
+		records += rows + int64(len(f.problems)+f.skipped)
 		counts := &report.Objects[block.Object].Counts
-		counts.RecordsRead += rows + int64(len(f.problems))
+		counts.RecordsRead += rows + int64(len(f.problems)+f.skipped)
+		counts.RecordsSkipped += int64(f.skipped)
 		counts.RecordsQuarantined += int64(len(f.problems))
 		counts.RowsWritten += rows
 		report.BytesUnpacked += int64(len(block.Data))

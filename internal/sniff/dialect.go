@@ -3,6 +3,8 @@ package sniff
 import (
 	"bytes"
 	"fmt"
+	"strconv"
+	"strings"
 
 	"trevak/internal/fault"
 	"trevak/internal/lexical"
@@ -16,14 +18,14 @@ var delimiters = []struct {
 	name string
 }{{',', "comma"}, {';', "semicolon"}, {'\t', "tab"}, {'|', "pipe"}}
 
-// DelimiterName names a delimiter as people do.
-func DelimiterName(c byte) string {
+// DelimiterName names a dialect's delimiter as people do.
+func DelimiterName(dialect delimited.Dialect) string {
 	for _, d := range delimiters {
-		if d.char == c {
+		if d.char == dialect.Delimiter && dialect.Rest == "" {
 			return d.name
 		}
 	}
-	return fmt.Sprintf("%q", string(rune(c)))
+	return strconv.Quote(string(rune(dialect.Delimiter)) + dialect.Rest)
 }
 
 // trial is what one dialect makes of the beginning of an object.
@@ -42,12 +44,19 @@ type trial struct {
 
 // settleDelimited settles delimiter, quote, comment prefix, header and names.
 func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
-	if bytes.IndexByte(head, '\n') < 0 && bytes.Count(head, []byte{'\r'}) > 1 {
-		return fault.New(fault.Input, "has lines that end in a carriage return alone, which is not read yet").
-			Try("convert the line ends to LF")
+	base := delimited.Dialect{Quote: '"', Escape: stated.Escape, Trim: stated.Trim, CR: bytes.IndexByte(head, '\n') < 0 && bytes.IndexByte(head, '\r') >= 0}
+	comments := 0
+	if base.Comment, comments = commentPrefix(head); stated.Comment != nil {
+		base.Comment = *stated.Comment
 	}
-	comment, comments := commentPrefix(head)
-	best, second := bestTrial(head, whole, comment, stated)
+	if stated.Quote != nil {
+		base.Quote = *stated.Quote
+	}
+	best, second := bestTrial(head, whole, base, stated)
+	if best.strayReturns() {
+		base.CR = true
+		best, second = bestTrial(head, whole, base, stated)
+	}
 	switch {
 	case len(best.rows) > 0:
 	case !whole:
@@ -59,36 +68,62 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	}
 	r.Format, r.Dialect, r.Pad, r.firstText = Delimited, best.dialect, stated.Pad, best.first
 	r.because("format", "delimited text", "%s", "its text is neither JSON nor XML, nor does it begin like a columnar file")
-	reason := r.because("delimiter", DelimiterName(best.dialect.Delimiter), "%s", best.why())
-	if stated.Delimiter != nil {
+	reason := r.because("delimiter", DelimiterName(best.dialect), "%s", best.why())
+	if stated.Delimiter != "" {
 		reason.Why = "stated; " + reason.Why
 	} else if second.width > 1 && second.score > 0.9*best.score {
 		reason.Unsure = true
-		reason.Why += fmt.Sprintf("; a %s would do nearly as well", DelimiterName(second.dialect.Delimiter))
+		reason.Why += fmt.Sprintf("; a %s would do nearly as well", DelimiterName(second.dialect))
 	}
-	if n := best.quoted(); n > 0 {
+	r.describeDialect(best, stated, comments)
+	return r.settleHeader(best, stated)
+}
+
+// describeDialect tells of quotes, comments and line ends.
+func (r *Rules) describeDialect(t trial, stated Stated, comments int) {
+	d := t.dialect
+	switch n := t.quoted(); {
+	case d.Quote == 0:
+		r.because("quote", "none", "stated")
+	case stated.Quote != nil:
+		r.because("quote", string(rune(d.Quote)), "stated; fields looked at that are enclosed in it: %d", n)
+	case n > 0:
 		r.because("quote", `"`, "fields looked at that are enclosed in it: %d", n)
-	} else {
+	default:
 		r.because("quote", `"`, "the usual one; no field looked at is enclosed in it")
 	}
-	if comment != 0 {
-		r.because("comment", string(rune(comment)), "lines looked at that begin with it: %d", comments)
+	if d.Escape != 0 {
+		r.because("escape", string(rune(d.Escape)), "stated; it stands before a quote within quotes")
 	}
-	r.settleHeader(best, stated)
-	return nil
+	switch {
+	case stated.Comment != nil && d.Comment != 0:
+		r.because("comment", string(rune(d.Comment)), "stated")
+	case d.Comment != 0:
+		r.because("comment", string(rune(d.Comment)), "lines looked at that begin with it: %d", comments)
+	}
+	if d.CR {
+		r.because("line ends", "any", "carriage returns alone end lines")
+	}
+	if d.Trim {
+		r.because("trim", "yes", "stated; white space around fields is left out")
+	}
+	if stated.SkipRows > 0 {
+		r.because("skipped rows", strconv.Itoa(stated.SkipRows), "stated")
+	}
 }
 
 // bestTrial tries the candidates, or the stated delimiter alone, and returns the best and the next best.
-func bestTrial(head []byte, whole bool, comment byte, stated Stated) (best, second trial) {
-	var candidates []byte
+func bestTrial(head []byte, whole bool, base delimited.Dialect, stated Stated) (best, second trial) {
+	var candidates []string
 	for _, c := range delimiters {
-		candidates = append(candidates, c.char)
+		candidates = append(candidates, string(rune(c.char)))
 	}
-	if stated.Delimiter != nil {
-		candidates = []byte{*stated.Delimiter}
+	if stated.Delimiter != "" {
+		candidates = []string{stated.Delimiter}
 	}
 	for _, c := range candidates {
-		t := try(head, whole, delimited.Dialect{Delimiter: c, Quote: '"', Comment: comment})
+		base.Delimiter, base.Rest = c[0], c[1:]
+		t := try(head, whole, base)
 		if t.score > best.score || best.rows == nil {
 			best, second = t, best
 		} else if t.score > second.score {
@@ -96,6 +131,21 @@ func bestTrial(head []byte, whole bool, comment byte, stated Stated) (best, seco
 		}
 	}
 	return best, second
+}
+
+// strayReturns reports whether carriage returns stand where only a line end makes sense of them: in fields without quotes.
+func (t *trial) strayReturns() bool {
+	if t.dialect.CR {
+		return false
+	}
+	for _, row := range t.rows {
+		for _, f := range row {
+			if !f.Quoted && strings.Contains(f.Text, "\r") {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // try cuts the beginning of an object with a dialect and scores what comes out.

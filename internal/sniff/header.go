@@ -3,45 +3,86 @@ package sniff
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
+	"trevak/internal/fault"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
 )
 
 // settleHeader decides whether the first record holds names, and names the columns.
-func (r *Rules) settleHeader(t trial, stated Stated) {
-	v := weigh(t)
-	header := v.names > v.values
-	reason := Reason{Rule: "header", Why: v.why(header)}
-	switch {
-	case stated.Header != nil:
-		header = *stated.Header
-		reason.Why = "stated"
-	default:
-		confidence := v.confidence()
-		reason.Why = fmt.Sprintf("%s (%.0f%% sure)", reason.Why, 100*confidence)
-		reason.Unsure = confidence < 0.75
-	}
+func (r *Rules) settleHeader(t trial, stated Stated) error {
 	for _, f := range t.rows[0] {
 		r.First = append(r.First, f.Text)
 	}
-	r.Reasons = append(r.Reasons, reason)
-	if header {
-		r.UseHeader(reason.Why)
-	} else {
-		r.Names = positional(t.width)
-		r.Reasons[len(r.Reasons)-1].Value = "no"
+	v := weigh(t)
+	rows, reason := 0, Reason{Rule: "header", Value: "no"}
+	if v.names > v.values {
+		rows = 1
 	}
+	switch {
+	case stated.HeaderRows != nil:
+		rows, reason.Why = *stated.HeaderRows, "stated"
+	case len(stated.Columns) > 0:
+		rows, reason.Why = 0, "the names are stated, so every record is data; state --header if the first is not"
+	default:
+		confidence := v.confidence()
+		reason.Why = fmt.Sprintf("%s (%.0f%% sure)", v.why(rows > 0), 100*confidence)
+		reason.Unsure = confidence < 0.75
+	}
+	if rows > len(t.rows) {
+		return fault.New(fault.Input, "has %d records where looked at, fewer than the %d header rows stated", len(t.rows), rows).Try("state fewer --header-rows")
+	}
+	r.Reasons = append(r.Reasons, reason)
+	if rows == 0 {
+		r.Names = positional(t.width)
+	} else {
+		r.UseHeader(reason.Why)
+		r.joinHeader(t.rows[1:rows])
+	}
+	return r.useColumns(stated.Columns)
 }
 
 // UseHeader takes the names from the first record, for the reason given.
 func (r *Rules) UseHeader(why string) {
-	r.Header, r.Names, r.HeaderText = true, headerNames(r.First), r.firstText
+	r.Header, r.HeaderRows, r.Names, r.HeaderText = true, 1, headerNames(r.First), r.firstText
 	header := &r.Reasons[len(r.Reasons)-1]
 	header.Value, header.Why = "yes", why
+}
+
+// joinHeader adds further header rows to the names.
+func (r *Rules) joinHeader(rows [][]delimited.Field) {
+	if len(rows) == 0 {
+		return
+	}
+	names := slices.Clone(r.First)
+	for _, row := range rows {
+		for i, f := range row {
+			for i >= len(names) {
+				names = append(names, "")
+			}
+			names[i] = strings.TrimSpace(names[i] + " " + strings.TrimSpace(f.Text))
+		}
+	}
+	r.Names, r.HeaderText = headerNames(names), ""
+	r.HeaderRows += len(rows)
+	r.Reasons[len(r.Reasons)-1].Value = fmt.Sprintf("%d rows", r.HeaderRows)
+}
+
+// useColumns takes the stated names.
+func (r *Rules) useColumns(columns []string) error {
+	if len(columns) == 0 {
+		return nil
+	}
+	if len(columns) != len(r.Names) {
+		return fault.New(fault.Usage, "--columns names %d columns, the records have %d fields", len(columns), len(r.Names)).
+			Try("name each of them, in order")
+	}
+	r.Names = headerNames(columns)
+	return nil
 }
 
 // positional names columns without a header: c1, c2 and so on.

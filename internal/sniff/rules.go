@@ -42,8 +42,9 @@ type Rules struct {
 	Encoding string
 	// Dialect, Header, Names and Pad are for delimited text.
 	Dialect delimited.Dialect
-	// Header says that the first record holds the names.
-	Header bool
+	// Header says that the first record holds the names; HeaderRows is how many do.
+	Header     bool
+	HeaderRows int
 	// Names are the columns' names in the source, all different.
 	Names []string
 	// First is the texts of the first record, HeaderText its raw text where it is the header.
@@ -64,11 +65,24 @@ type Reason struct {
 	Unsure bool
 }
 
-// Stated is what the user fixed. Nil means to decide.
+// Stated is what the user fixed. What is nil or empty is to be decided.
 type Stated struct {
-	Delimiter *byte
-	Header    *bool
-	Pad       bool
+	// Delimiter is one or more characters.
+	Delimiter string
+	// Quote is the quote character, 0 for none.
+	Quote *byte
+	// Comment is the character that begins comment lines, 0 for none.
+	Comment *byte
+	// Escape stands before quotes within quoted fields.
+	Escape byte
+	Trim   bool
+	// SkipRows is how many lines at the start are passed over; it is taken care of before Settle sees anything.
+	SkipRows int
+	// HeaderRows is how many records hold the names, whose parts are joined by a space; 0 for none.
+	HeaderRows *int
+	// Columns are the names of the columns.
+	Columns []string
+	Pad     bool
 }
 
 func (r *Rules) because(rule, value, format string, args ...any) *Reason {
@@ -162,7 +176,7 @@ func lastRune(b []byte) int {
 // settleFormat tells JSON from delimited text and settles the dialect of the latter.
 func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 	text := bytes.TrimLeft(head, " \t\r\n")
-	forced := stated.Delimiter != nil || stated.Header != nil
+	forced := stated.Delimiter != "" || stated.HeaderRows != nil || stated.Quote != nil || len(stated.Columns) > 0
 	if !forced && len(text) > 0 {
 		switch {
 		case text[0] == '{':

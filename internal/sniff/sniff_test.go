@@ -29,6 +29,8 @@ func TestSettle(t *testing.T) {
 		{"a byte order mark", "\ufeffid,name\n1,a\n", Delimited, ',', true, "id name"},
 		{"names that repeat or are missing", "id,id,,\n1,2,3,4\n", Delimited, ',', true, "id id 2 c3 c4"},
 		{"comments", "# made\n# today\n1\ta\n2\tb\n", Delimited, '\t', false, "c1 c2"},
+		{"carriage returns alone", "id,name\r1,a\r2,b\r", Delimited, ',', true, "id name"},
+		{"carriage returns among line feeds", "id,name\r1,a\n2,b\r3,c\n", Delimited, ',', true, "id name"},
 		{"a header behind a hash", "#id,name\n1,a\n2,b\n", Delimited, ',', true, "#id name"},
 		{"a short record at the top", "AD\t+4230\tx\nAE\t+2518\ty\tsee note\nAF\t+3431\tz\tsee note\n", Delimited, '\t', false, "c1 c2 c3 c4"},
 		{"json lines", "{\"a\": 1}\n{\"a\": 2}\n", JSONLines, 0, false, ""},
@@ -54,16 +56,25 @@ func TestSettle(t *testing.T) {
 }
 
 func TestStatedRulesHold(t *testing.T) {
-	colon, no := byte(':'), false
-	r, err := Settle([]byte("a:b,c\n1:2,3\n"), true, locate.Plain, Stated{Delimiter: &colon, Header: &no})
+	no := 0
+	r, err := Settle([]byte("a:b,c\n1:2,3\n"), true, locate.Plain, Stated{Delimiter: ":", HeaderRows: &no})
 	if err != nil || r.Dialect.Delimiter != ':' || r.Header || fmt.Sprint(r.Names) != "[c1 c2]" {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err = Settle([]byte("{\"a\"},b\n"), true, locate.Plain, Stated{Header: &no}); err != nil {
+	if _, err = Settle([]byte("{\"a\"},b\n"), true, locate.Plain, Stated{HeaderRows: &no}); err != nil {
 		t.Errorf("a stated header makes it delimited: %v", err)
 	}
-	if delimiters[0].char != ',' {
-		t.Error("stating a delimiter changed the candidates")
+	two, quote := 2, byte('\'')
+	r, err = Settle([]byte("depth||at\n(m)||\n1||'a||b'\n"), true, locate.Plain, Stated{Delimiter: "||", HeaderRows: &two, Quote: &quote})
+	if err != nil || fmt.Sprint(r.Names) != "[depth (m) at]" || r.HeaderRows != 2 || r.Dialect.Rest != "|" {
+		t.Errorf("%+v, %v", r, err)
+	}
+	r, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, Stated{Columns: []string{"x", "y"}})
+	if err != nil || fmt.Sprint(r.Names) != "[x y]" || r.Header {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if _, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, Stated{Columns: []string{"x"}}); fault.KindOf(err) != fault.Usage {
+		t.Errorf("%v", err)
 	}
 }
 
@@ -75,7 +86,6 @@ func TestSettleRefuses(t *testing.T) {
 		{"\xff\xfea\x00", "UTF-16"},
 		{"a,b\x00,c\n", "NUL byte"},
 		{"ORC...", "ORC"},
-		{"a,b\rc,d\re,f\r", "carriage return alone"},
 		{"# x\n# y\n\n", "no record"},
 	}
 	for _, test := range tests {
