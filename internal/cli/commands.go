@@ -23,7 +23,7 @@ records as they stand. A source is a file, a folder or a pattern; a Parquet file
 records · is null, "" an empty text, ⏎ a line break within a field.`,
 		Example: `  trevak preview trevak-demo/stations/stations.csv
   trevak preview 'trevak-demo/observations/*.ndjson.gz' -n 3`,
-		Args: cobra.MinimumNArgs(1),
+		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if n < 0 {
 				return fault.New(fault.Usage, "-n %d is below 0", n).Try("use 0 to see the reading rules alone")
@@ -70,7 +70,7 @@ characters, and the first line that settled the type. Numbers with leading zeros
 stay text.`,
 		Example: `  trevak infer trevak-demo/stations/stations.csv
   trevak infer trevak-demo/observations -o json`,
-		Args: cobra.MinimumNArgs(1),
+		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := reading.reading(args)
 			if err != nil {
@@ -105,7 +105,7 @@ namespace are made on first use; later loads append, matching columns by name. A
 load, and the table stays as it was. Source files are never changed.`,
 		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
   trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'`,
-		Args: cobra.MinimumNArgs(1),
+		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name, err := table.ParseName(into)
 			if into == "" {
@@ -149,7 +149,7 @@ func (a *app) convert() *cobra.Command {
 destination appears when all of it is written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite`,
-		Args: cobra.MinimumNArgs(1),
+		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c := flow.Conversion{To: to, Partition: lay.partition, Overwrite: overwrite}
 			var err error
@@ -290,4 +290,14 @@ func revision() string {
 		}
 	}
 	return ""
+}
+
+// sources checks that at least one source is named, or listed in a file.
+func sources(f *readingFlags) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if f.filesFrom != "" {
+			return nil
+		}
+		return cobra.MinimumNArgs(1)(cmd, args)
+	}
 }

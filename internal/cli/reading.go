@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"io"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -21,11 +23,16 @@ type readingFlags struct {
 	headerRows, skipRows              int
 	columns, types                    []string
 	maxBad, quarantine                string
+	filesFrom, encoding               string
+	mayExpand                         bool
 }
 
 // add registers the reading rules; types too where a schema comes of it.
 func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags := cmd.Flags()
+	flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
+	flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
+	flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
 	flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
 	flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
 	flags.StringVar(&f.escape, "escape", "double", "how a quote is written within quotes: double, or backslash")
@@ -51,8 +58,13 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 
 // reading turns the flags into what flow wants.
 func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
-	r := flow.Reading{Sources: sources, Types: map[string]schema.Type{}}
+	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Types: map[string]schema.Type{}}
 	var err error
+	if f.filesFrom != "" {
+		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
+			return r, err
+		}
+	}
 	if r.Stated, err = f.stated(); err != nil {
 		return r, err
 	}
@@ -76,10 +88,35 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 	return r, nil
 }
 
+// listed adds the sources that a file lists; blank lines are passed over.
+func listed(sources []string, from string) ([]string, error) {
+	text, err := os.ReadFile(from)
+	if from == "-" {
+		text, err = io.ReadAll(os.Stdin)
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the list of sources cannot be read")
+	}
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" {
+			sources = append(sources, line)
+		}
+	}
+	if len(sources) == 0 {
+		return nil, fault.New(fault.Usage, "%s lists no source", from).Try("put a path, folder or pattern on each line")
+	}
+	return sources, nil
+}
+
 // stated turns the flags into the reading rules that are fixed.
 func (f *readingFlags) stated() (sniff.Stated, error) {
 	s := sniff.Stated{SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim}
 	var err error
+	if f.encoding != "" {
+		if s.Encoding, err = sniff.ParseEncoding(f.encoding); err != nil {
+			return s, err
+		}
+	}
 	if s.Delimiter, err = parseDelimiter(f.delimiter); err != nil {
 		return s, err
 	}

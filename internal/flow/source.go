@@ -27,6 +27,10 @@ import (
 type Reading struct {
 	// Sources are paths, folders and patterns.
 	Sources []string
+	// Stdin is what "-" stands for among the sources.
+	Stdin io.Reader
+	// MayExpand lifts the guard against objects that unpack to very much.
+	MayExpand bool
 	// Stated are the reading rules that are fixed.
 	Stated sniff.Stated
 	// Types are the columns whose type is fixed, by name in the source or legal name.
@@ -69,13 +73,21 @@ type Input struct {
 	Quarantined bool
 }
 
-// open starts reading the object's text.
+// open starts reading the object's text as UTF-8. The stream is to be closed.
 func (in Input) open(ctx context.Context) (*locate.Stream, io.Reader, error) {
 	stream, err := in.Open(ctx)
-	if err != nil || !in.Quarantined {
-		return stream, stream, err
+	if err != nil {
+		return nil, nil, err
 	}
-	return stream, quarantine.Unwrap(stream), nil
+	var text io.Reader = stream
+	if in.Quarantined {
+		text = quarantine.Unwrap(stream)
+	}
+	if text, err = sniff.Decode(text, in.Rules.Encoding); err != nil {
+		stream.Close()
+		return nil, nil, err
+	}
+	return stream, text, nil
 }
 
 // Source is the objects a run reads, in order.
@@ -89,12 +101,13 @@ type Source struct {
 
 // Survey finds the objects and settles how each is read.
 func Survey(ctx context.Context, r Reading) (*Source, error) {
-	found, err := locate.Resolve(ctx, r.Sources)
+	found, err := locate.Resolve(ctx, r.Sources, r.Stdin)
 	if err != nil {
 		return nil, err
 	}
 	s := &Source{Empty: found.Empty, Hidden: found.Hidden}
 	for _, object := range found.Objects {
+		object.MayExpand = r.MayExpand
 		in, err := settle(ctx, object, r.Stated)
 		if err != nil {
 			return nil, err
@@ -120,7 +133,17 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 	if in.Quarantined = quarantine.Is(start); in.Quarantined {
 		from = quarantine.Unwrap(text)
 	}
-	in.Rules, err = settleFrom(from, stream.Compression, stated)
+	encoding := sniff.DetectEncoding(start)
+	switch {
+	case in.Quarantined:
+		encoding = sniff.Reason{Rule: "encoding", Value: sniff.UTF8, Why: "quarantine files are"}
+	case stated.Encoding != "":
+		encoding = sniff.Reason{Rule: "encoding", Value: stated.Encoding, Why: "stated"}
+	}
+	if from, err = sniff.Decode(from, encoding.Value); err != nil {
+		return in, err
+	}
+	in.Rules, err = settleFrom(from, stream.Compression, encoding, stated)
 	var e *fault.Error
 	if errors.As(err, &e) {
 		return in, e.In(object.Location)
@@ -129,7 +152,7 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 }
 
 // settleFrom looks at as much of an object as it takes to see a whole record.
-func settleFrom(from io.Reader, packing locate.Compression, stated sniff.Stated) (sniff.Rules, error) {
+func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reason, stated sniff.Stated) (sniff.Rules, error) {
 	var head []byte
 	for size := sniff.HeadBytes; ; size *= 8 {
 		more := make([]byte, size-len(head))
@@ -146,7 +169,7 @@ func settleFrom(from io.Reader, packing locate.Compression, stated sniff.Stated)
 		if len(head) == 0 {
 			return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").Try("leave it out of the source")
 		}
-		rules, err := sniff.Settle(head, whole, packing, stated)
+		rules, err := sniff.Settle(head, whole, packing, encoding, stated)
 		if errors.Is(err, sniff.ErrMore) && len(head) < parse.DefaultLimits.RecordBytes {
 			continue
 		}

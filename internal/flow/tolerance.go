@@ -143,5 +143,5 @@ func problemFault(location string, line int64, p parse.Problem) *fault.Error {
 
 // quarantineName is where bad records go when no file is named.
 func quarantineName(target string, now time.Time) string {
-	return fmt.Sprintf("quarantine-%s-%s.ndjson", strings.TrimSuffix(filepath.Base(target), ".parquet"), now.UTC().Format("20060102T150405.000"))
+	return fmt.Sprintf("quarantine-%s-%s.ndjson", strings.TrimSuffix(filepath.Base(target), ".parquet"), now.UTC().Format("20060102T150405.000000"))
 }

@@ -1,6 +1,7 @@
 package locate
 
 import (
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"context"
@@ -9,6 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/klauspost/compress/s2"
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
 )
@@ -45,7 +51,7 @@ func TestResolve(t *testing.T) {
 		{[]string{"_named.csv"}, "_named.csv", 0, 0},
 	}
 	for _, test := range tests {
-		found, err := Resolve(context.Background(), test.sources)
+		found, err := Resolve(context.Background(), test.sources, nil)
 		var got []string
 		for _, o := range found.Objects {
 			got = append(got, filepath.ToSlash(o.Location))
@@ -64,7 +70,7 @@ func TestResolveExplains(t *testing.T) {
 		"none/x.csv":    "the folder \"none\" does not exist either",
 		"void":          "1 empty and 0 hidden files were passed over",
 	} {
-		if _, err := Resolve(context.Background(), []string{source}); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
+		if _, err := Resolve(context.Background(), []string{source}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
 			t.Errorf("%s: %v, want %q", source, err, want)
 		}
 	}
@@ -110,8 +116,8 @@ func TestOpenRefuses(t *testing.T) {
 	whole := packed(t, strings.Repeat("some text that packs\n", 5000))
 	damaged := []byte(whole)
 	damaged[len(damaged)-20] ^= 0xff
-	files(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.zip": "PK\x03\x04"})
-	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "packed with zstd", "x.zip": "packed with zip"} {
+	files(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
+	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is", "x.xz": "xz data is"} {
 		s, err := Object{Location: name}.Open(t.Context())
 		if err == nil {
 			_, err = io.Copy(io.Discard, s)
@@ -119,6 +125,115 @@ func TestOpenRefuses(t *testing.T) {
 		}
 		if fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v, want %q", name, err, want)
+		}
+	}
+}
+
+func TestOpenUnpacks(t *testing.T) {
+	text := strings.Repeat("some text that packs well\n", 20000)
+	var zs, lz, sn, x, zp bytes.Buffer
+	write := func(w io.WriteCloser, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.WriteString(w, text); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 2 {
+		write(zstd.NewWriter(&zs))
+		write(lz4.NewWriter(&lz), nil)
+		write(xz.NewWriter(&x))
+	}
+	write(s2.NewWriter(&sn, s2.WriterSnappyCompat()), nil)
+	archive := zip.NewWriter(&zp)
+	for _, name := range []string{"b/2.csv", "a.csv", "_no.csv"} {
+		w, err := archive.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.WriteString(w, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := archive.Close(); err != nil {
+		t.Fatal(err)
+	}
+	files(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
+	found, err := Resolve(t.Context(), []string{"in", "-"}, strings.NewReader(packed(t, text)))
+	if err != nil || found.Hidden != 1 {
+		t.Fatalf("%+v, %v", found, err)
+	}
+	var got []string
+	for _, o := range found.Objects {
+		for range 2 {
+			s, err := o.Open(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			all, err := io.ReadAll(s)
+			if err != nil || strings.Trim(string(all), "\n") == "" || strings.ReplaceAll(string(all), text, "") != "" {
+				t.Errorf("%s: %d bytes, %v", o.Location, len(all), err)
+			}
+			if err := s.Close(); err != nil {
+				t.Error(err)
+			}
+		}
+		s, err := o.Open(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, o.Location+" "+string(s.Compression))
+		s.Close()
+	}
+	want := "in/1 zstd, in/2 lz4, in/3 xz, in/4 snappy, in/5!a.csv zip, in/5!b/2.csv zip, in/6 none, - gzip"
+	if strings.Join(got, ", ") != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+}
+
+func TestExpansionIsGuarded(t *testing.T) {
+	var b bytes.Buffer
+	w, err := zstd.NewWriter(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	zeros := make([]byte, 1<<24)
+	for range 70 {
+		if _, err := w.Write(zeros); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	files(t, map[string]string{"bomb": b.String()})
+	for _, allowed := range []bool{false, true} {
+		s, err := Object{Location: "bomb", MayExpand: allowed}.Open(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = io.Copy(io.Discard, s)
+		s.Close()
+		if allowed != (err == nil) || err != nil && !strings.Contains(err.Error(), "--allow-expansion") {
+			t.Errorf("allowed %v: %v", allowed, err)
+		}
+	}
+}
+
+func TestRanges(t *testing.T) {
+	for pattern, want := range map[string]string{"a{0..2}": "a{0,1,2}", "{08..10}.csv": "{08,09,10}.csv", "{a,b}": "{a,b}"} {
+		if got, err := spellRanges(pattern); got != want || err != nil {
+			t.Errorf("%s: %s, %v", pattern, got, err)
+		}
+	}
+	for _, pattern := range []string{"{3..1}", "{0..99999}", "{0..99999999999999999999}"} {
+		if _, err := spellRanges(pattern); fault.KindOf(err) != fault.Usage {
+			t.Errorf("%s: %v", pattern, err)
 		}
 	}
 }

@@ -3,12 +3,17 @@
 package locate
 
 import (
+	"archive/zip"
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -25,6 +30,12 @@ type Object struct {
 	Size int64
 	// Modified is when the object last changed.
 	Modified time.Time
+	// MayExpand lifts the guard against objects that unpack to very much.
+	MayExpand bool
+
+	path   string   // of the file
+	member string   // of a zip archive
+	spool  *os.File // what was read from standard input
 }
 
 // Found is what the sources name.
@@ -35,11 +46,18 @@ type Found struct {
 	Empty, Hidden int
 }
 
-// Resolve finds the objects of paths, folders (with everything below them) and glob patterns.
-func Resolve(ctx context.Context, sources []string) (Found, error) {
+// Resolve finds the objects of paths, folders (with everything below them) and glob patterns. "-" is stdin, which is kept in a
+// temporary file that vanishes with the program.
+func Resolve(ctx context.Context, sources []string, stdin io.Reader) (Found, error) {
 	var found Found
 	seen := map[string]bool{}
 	for _, source := range sources {
+		if source == "-" {
+			if err := found.spool(stdin); err != nil {
+				return Found{}, err
+			}
+			continue
+		}
 		paths, passed, err := expand(source)
 		if err != nil {
 			return Found{}, err
@@ -71,8 +89,7 @@ func (f *Found) add(path string) error {
 		return missing(path, err)
 	}
 	if !info.IsDir() {
-		f.file(path, info)
-		return nil
+		return f.file(path, info)
 	}
 	return filepath.WalkDir(path, func(below string, entry fs.DirEntry, err error) error {
 		if err != nil {
@@ -93,18 +110,101 @@ func (f *Found) add(path string) error {
 			return missing(below, err)
 		}
 		if info.Mode().IsRegular() {
-			f.file(below, info)
+			return f.file(below, info)
 		}
 		return nil
 	})
 }
 
-func (f *Found) file(path string, info fs.FileInfo) {
+// file takes one file, or the members of a zip archive.
+func (f *Found) file(path string, info fs.FileInfo) error {
 	if info.Mode().IsRegular() && info.Size() == 0 {
 		f.Empty++
-		return
+		return nil
 	}
-	f.Objects = append(f.Objects, Object{Location: path, Size: info.Size(), Modified: info.ModTime()})
+	object := Object{Location: path, Size: info.Size(), Modified: info.ModTime(), path: path}
+	if !zipped(path) {
+		f.Objects = append(f.Objects, object)
+		return nil
+	}
+	archive, err := zip.OpenReader(path)
+	if err != nil {
+		return fault.New(fault.Input, "is no whole zip archive: %s", err).In(path).Try("ask the sender for a whole copy")
+	}
+	defer archive.Close()
+	members := slices.Clone(archive.File)
+	slices.SortFunc(members, func(a, b *zip.File) int { return strings.Compare(a.Name, b.Name) })
+	for _, m := range members {
+		switch {
+		case m.FileInfo().IsDir():
+		case slices.ContainsFunc(strings.Split(m.Name, "/"), hidden):
+			f.Hidden++
+		case m.UncompressedSize64 == 0:
+			f.Empty++
+		default:
+			f.Objects = append(f.Objects, Object{Location: path + "!" + m.Name, Size: int64(m.CompressedSize64), Modified: m.Modified, path: path, member: m.Name})
+		}
+	}
+	return nil
+}
+
+// zipped reports whether a file begins like a zip archive.
+func zipped(path string) bool {
+	file, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	head := make([]byte, 4)
+	_, err = io.ReadFull(file, head)
+	return err == nil && string(head) == "PK\x03\x04"
+}
+
+// spool keeps what stdin gives.
+func (f *Found) spool(stdin io.Reader) error {
+	if stdin == nil {
+		return fault.New(fault.Usage, "standard input can be named once only")
+	}
+	file, err := os.CreateTemp("", "trevak-stdin-")
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
+	}
+	// The name goes at once, the file with the last descriptor.
+	if err := os.Remove(file.Name()); err != nil {
+		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
+	}
+	size, err := io.Copy(file, stdin)
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
+	}
+	if size == 0 {
+		f.Empty++
+		return nil
+	}
+	f.Objects = append(f.Objects, Object{Location: "-", Size: size, Modified: time.Now(), spool: file})
+	return nil
+}
+
+// reader is a file to read from its beginning.
+type reader interface {
+	io.Reader
+	io.Closer
+}
+
+// file opens the stored bytes.
+func (o Object) file() (reader, error) {
+	if o.spool != nil {
+		return io.NopCloser(io.NewSectionReader(o.spool, 0, o.Size)), nil
+	}
+	path := o.path
+	if path == "" {
+		path = o.Location
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, missing(path, err)
+	}
+	return file, nil
 }
 
 func hidden(name string) bool { return strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") }
@@ -119,7 +219,11 @@ func expand(source string) (paths []string, passed int, err error) {
 		_, err := os.Stat(source)
 		return nil, 0, missing(source, err)
 	}
-	matches, err := doublestar.FilepathGlob(source, doublestar.WithFailOnIOErrors())
+	pattern, err := spellRanges(source)
+	if err != nil {
+		return nil, 0, err
+	}
+	matches, err := doublestar.FilepathGlob(pattern, doublestar.WithFailOnIOErrors())
 	if err != nil {
 		return nil, 0, fault.Wrap(fault.Usage, err, "%q is not a pattern", source)
 	}
@@ -136,6 +240,35 @@ func expand(source string) (paths []string, passed int, err error) {
 	}
 	slices.Sort(paths)
 	return paths, passed, nil
+}
+
+var numberRange = regexp.MustCompile(`\{(\d+)\.\.(\d+)\}`)
+
+// mostInRange bounds what a numbered range may spell out.
+const mostInRange = 10_000
+
+// spellRanges writes numbered ranges out: {0..2} is {0,1,2}, and {08..10} is {08,09,10}.
+func spellRanges(pattern string) (string, error) {
+	var bad error
+	out := numberRange.ReplaceAllStringFunc(pattern, func(text string) string {
+		m := numberRange.FindStringSubmatch(text)
+		from, err := strconv.Atoi(m[1])
+		to, err2 := strconv.Atoi(m[2])
+		if err != nil || err2 != nil || to < from || to-from >= mostInRange {
+			bad = fault.New(fault.Usage, "the range %s is not one from low to high of at most %d numbers", text, mostInRange).Try("write it like {0..12}")
+			return text
+		}
+		width := 0
+		if m[1][0] == '0' && len(m[1]) > 1 {
+			width = len(m[1])
+		}
+		words := make([]string, 0, to-from+1)
+		for n := from; n <= to; n++ {
+			words = append(words, fmt.Sprintf("%0*d", width, n))
+		}
+		return "{" + strings.Join(words, ",") + "}"
+	})
+	return out, bad
 }
 
 // hiddenBelow reports whether a part of the path below base is hidden.

@@ -1,15 +1,20 @@
 package locate
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
+	"compress/bzip2"
 	"context"
 	"errors"
 	"io"
-	"os"
 	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/s2"
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
 )
@@ -17,32 +22,62 @@ import (
 // Compression is how an object is packed, told by its first bytes.
 type Compression string
 
+// The compressions that are undone.
 const (
-	Plain Compression = "none"
-	Gzip  Compression = "gzip"
+	Plain  Compression = "none"
+	Gzip   Compression = "gzip"
+	Zstd   Compression = "zstd"
+	Bzip2  Compression = "bzip2"
+	XZ     Compression = "xz"
+	LZ4    Compression = "lz4"
+	Snappy Compression = "snappy"
+	Zip    Compression = "zip"
 )
 
-// packings are the compressions that can be recognised by the bytes they begin with. Those without an open function are
-// recognised so that they can be refused by name.
+// packings are the compressions of streams, by the bytes they begin with. Several members after one another are read as one.
 var packings = []struct {
 	name  Compression
 	magic string
 	open  func(io.Reader) (io.ReadCloser, error)
 }{
 	{Gzip, "\x1f\x8b", func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }},
-	{"zstd", "\x28\xb5\x2f\xfd", nil},
-	{"bzip2", "BZh", nil},
-	{"xz", "\xfd7zXZ\x00", nil},
-	{"lz4", "\x04\x22\x4d\x18", nil},
-	{"zip", "PK\x03\x04", nil},
-	{"snappy", "\xff\x06\x00\x00sNaPpY", nil},
+	{Zstd, "\x28\xb5\x2f\xfd", openZstd},
+	{Bzip2, "BZh", func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil }},
+	{XZ, "\xfd7zXZ\x00", func(r io.Reader) (io.ReadCloser, error) { return noClose(xz.NewReader(r)) }},
+	{LZ4, "\x04\x22\x4d\x18", func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(lz4.NewReader(r)), nil }},
+	{Snappy, "\xff\x06\x00\x00sNaPpY", func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(s2.NewReader(r)), nil }},
 }
+
+// zstdWindow bounds what a zstd stream may ask to be kept in memory, in bytes.
+const zstdWindow = 128 << 20
+
+func openZstd(r io.Reader) (io.ReadCloser, error) {
+	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(zstdWindow))
+	if err != nil {
+		return nil, err
+	}
+	return d.IOReadCloser(), nil
+}
+
+func noClose(r io.Reader, err error) (io.ReadCloser, error) {
+	if err != nil {
+		return nil, err
+	}
+	return io.NopCloser(r), nil
+}
+
+// An object that unpacks to more than expandBytes and more than expandTimes its stored size is taken for one that is made to
+// fill a disk.
+const (
+	expandBytes = 1 << 30
+	expandTimes = 1000
+)
 
 // Stream reads an object's unpacked bytes. The caller closes it.
 type Stream struct {
 	Compression Compression
 	object      Object
-	file        *os.File
+	file        io.Closer
 	unpacked    io.Reader
 	unpacker    io.Closer
 	stored      atomic.Int64
@@ -55,9 +90,12 @@ const streamBuffer = 256 << 10
 
 // Open starts reading an object. Errors while reading name the object and the offset.
 func (o Object) Open(ctx context.Context) (*Stream, error) {
-	file, err := os.Open(o.Location)
+	if o.member != "" {
+		return o.openMember(ctx)
+	}
+	file, err := o.file()
 	if err != nil {
-		return nil, missing(o.Location, err)
+		return nil, err
 	}
 	s := &Stream{Compression: Plain, object: o, file: file, ctx: ctx}
 	counted := &counter{r: file, n: &s.stored}
@@ -73,11 +111,6 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 		if !bytes.HasPrefix(head[:n], []byte(packing.magic)) {
 			continue
 		}
-		if packing.open == nil {
-			file.Close()
-			return nil, fault.New(fault.Input, "is packed with %s, which is not read yet", packing.name).In(o.Location).
-				Try("unpack it first, or pack it with gzip")
-		}
 		unpacker, err := packing.open(bufio.NewReaderSize(s.unpacked, streamBuffer))
 		if err != nil {
 			file.Close()
@@ -89,6 +122,30 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 	return s, nil
 }
 
+// openMember starts reading a member of a zip archive.
+func (o Object) openMember(ctx context.Context) (*Stream, error) {
+	archive, err := zip.OpenReader(o.path)
+	if err != nil {
+		return nil, fault.New(fault.Input, "is no whole zip archive: %s", err).In(o.path).Try("ask the sender for a whole copy")
+	}
+	s := &Stream{Compression: Zip, object: o, file: archive, ctx: ctx}
+	for _, f := range archive.File {
+		if f.Name != o.member {
+			continue
+		}
+		r, err := f.Open()
+		if err != nil {
+			archive.Close()
+			return nil, s.broken(Zip, err)
+		}
+		s.unpacked, s.unpacker = r, r
+		s.stored.Store(int64(f.CompressedSize64))
+		return s, nil
+	}
+	archive.Close()
+	return nil, fault.New(fault.Storage, "is no longer in the archive").In(o.Location)
+}
+
 // Read reads unpacked bytes and stops when the context ends.
 func (s *Stream) Read(p []byte) (int, error) {
 	if err := s.ctx.Err(); err != nil {
@@ -96,6 +153,10 @@ func (s *Stream) Read(p []byte) (int, error) {
 	}
 	n, err := s.unpacked.Read(p)
 	s.offset += int64(n)
+	if s.offset > expandBytes && s.offset > expandTimes*s.stored.Load() && s.Compression != Plain && !s.object.MayExpand {
+		return n, fault.New(fault.Input, "has unpacked to more than %d times its size already, after %d bytes", expandTimes, s.offset).
+			In(s.object.Location).Try("look at it first; if it is meant to be so, say --allow-expansion")
+	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		if s.Compression == Plain {
 			return n, &fault.Error{Kind: fault.Storage, Object: s.object.Location, Reason: "cannot be read on", Cause: err}

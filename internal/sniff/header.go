@@ -134,7 +134,9 @@ const (
 
 // weigh compares the first record with those below it, column by column.
 func weigh(t trial) votes {
-	first, rest := t.rows[0], t.rows[1:]
+	first := t.rows[0]
+	// A header in the middle, of files put one after the other, tells nothing of the columns.
+	rest := slices.DeleteFunc(slices.Clone(t.rows[1:]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
 	v := votes{columns: len(first), rows: len(rest)}
 	if v.short = len(first) != t.width; v.short {
 		v.values += decisive

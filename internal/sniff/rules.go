@@ -73,6 +73,8 @@ type Stated struct {
 	Quote *byte
 	// Comment is the character that begins comment lines, 0 for none.
 	Comment *byte
+	// Encoding is the name of the text encoding.
+	Encoding string
 	// Escape stands before quotes within quoted fields.
 	Escape byte
 	Trim   bool
@@ -93,13 +95,14 @@ func (r *Rules) because(rule, value, format string, args ...any) *Reason {
 // notYet are formats that are recognised so that they can be refused by name.
 var notYet = []struct{ magic, name string }{
 	{"ORC", "ORC"}, {"Obj\x01", "Avro"}, {"ARROW1", "Arrow IPC"},
-	{"\xff\xfe", "UTF-16 text"}, {"\xfe\xff", "UTF-16 text"}, {"%PDF", "PDF"}, {"SQLite format 3", "SQLite"},
+	{"%PDF", "PDF"}, {"SQLite format 3", "SQLite"},
 }
 
-// Settle decides the rules for one object. head is its first HeadBytes unpacked bytes, or all of it when whole is set.
+// Settle decides the rules for one object. head is its first HeadBytes of text, or all of it when whole is set; encoding is what the
+// text was decoded from.
 // It returns ErrMore when the first record does not end within head; other errors are of the kind Input and say which formats
 // could be read.
-func Settle(head []byte, whole bool, packing locate.Compression, stated Stated) (Rules, error) {
+func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason, stated Stated) (Rules, error) {
 	r := Rules{Compression: packing}
 	if bytes.HasPrefix(head, []byte("PAR1")) {
 		r.Format = Parquet
@@ -115,22 +118,19 @@ func Settle(head []byte, whole bool, packing locate.Compression, stated Stated) 
 		}
 	}
 	if at := bytes.IndexByte(head, 0); at >= 0 {
-		return r, fault.New(fault.Input, "holds a NUL byte at byte %d, so it is no UTF-8 text", at+1).Try("convert it to UTF-8 text: delimited or JSON lines")
+		return r, fault.New(fault.Input, "holds a NUL byte at byte %d, so it is no text", at+1).Try("convert it to text: delimited or JSON lines; state --encoding if it is text")
 	}
-	r.Encoding = "UTF-8"
-	mark := bytes.HasPrefix(head, []byte("\ufeff"))
-	if mark {
-		head = head[len("\ufeff"):]
-	}
+	r.Encoding = encoding.Value
+	head = bytes.TrimPrefix(head, []byte("\ufeff"))
 	if err := r.settleFormat(head, whole, stated); err != nil {
 		return r, err
 	}
-	r.describeText(head, mark)
+	r.describeText(encoding)
 	return r, nil
 }
 
 // describeText puts the rules that hold for any text before the others.
-func (r *Rules) describeText(head []byte, mark bool) {
+func (r *Rules) describeText(encoding Reason) {
 	dialect := r.Reasons[1:]
 	r.Reasons = append([]Reason{}, r.Reasons[0])
 	why := "the first bytes are those of no compression"
@@ -138,26 +138,7 @@ func (r *Rules) describeText(head []byte, mark bool) {
 		why = "told by its first bytes, not by its name"
 	}
 	r.because("compression", string(r.Compression), "%s", why)
-	switch {
-	case mark:
-		r.because("encoding", r.Encoding, "it begins with a byte order mark")
-	case ascii(head):
-		r.because("encoding", r.Encoding, "only ASCII in the first %d bytes", len(head))
-	case utf8.Valid(head[:lastRune(head)]):
-		r.because("encoding", r.Encoding, "the first %d bytes are valid", len(head))
-	default:
-		r.because("encoding", r.Encoding, "the only encoding read yet; some bytes are not valid").Unsure = true
-	}
-	r.Reasons = append(r.Reasons, dialect...)
-}
-
-func ascii(b []byte) bool {
-	for _, c := range b {
-		if c >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
+	r.Reasons = append(append(r.Reasons, encoding), dialect...)
 }
 
 // lastRune returns how much of b is left when a rune cut off at its end is dropped.

@@ -2,12 +2,18 @@ package sniff
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"testing"
+	"testing/iotest"
+
+	"golang.org/x/text/encoding/htmlindex"
 
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 )
+
+var utf = Reason{Rule: "encoding", Value: UTF8, Why: "stated"}
 
 func TestSettle(t *testing.T) {
 	stations := "Station Code;Sea Area;Depth (m);Note\nOS-1;Cairn Bay;12,5;calm, clear\nOS-2;The Narrows;3,25;\nOS-3;Marrow Deep;140,0;swell\n"
@@ -39,7 +45,7 @@ func TestSettle(t *testing.T) {
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
-			r, err := Settle([]byte(test.head), true, locate.Plain, Stated{})
+			r, err := Settle([]byte(test.head), true, locate.Plain, utf, Stated{})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -57,23 +63,75 @@ func TestSettle(t *testing.T) {
 
 func TestStatedRulesHold(t *testing.T) {
 	no := 0
-	r, err := Settle([]byte("a:b,c\n1:2,3\n"), true, locate.Plain, Stated{Delimiter: ":", HeaderRows: &no})
+	r, err := Settle([]byte("a:b,c\n1:2,3\n"), true, locate.Plain, utf, Stated{Delimiter: ":", HeaderRows: &no})
 	if err != nil || r.Dialect.Delimiter != ':' || r.Header || fmt.Sprint(r.Names) != "[c1 c2]" {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err = Settle([]byte("{\"a\"},b\n"), true, locate.Plain, Stated{HeaderRows: &no}); err != nil {
+	if _, err = Settle([]byte("{\"a\"},b\n"), true, locate.Plain, utf, Stated{HeaderRows: &no}); err != nil {
 		t.Errorf("a stated header makes it delimited: %v", err)
 	}
 	two, quote := 2, byte('\'')
-	r, err = Settle([]byte("depth||at\n(m)||\n1||'a||b'\n"), true, locate.Plain, Stated{Delimiter: "||", HeaderRows: &two, Quote: &quote})
+	r, err = Settle([]byte("depth||at\n(m)||\n1||'a||b'\n"), true, locate.Plain, utf, Stated{Delimiter: "||", HeaderRows: &two, Quote: &quote})
 	if err != nil || fmt.Sprint(r.Names) != "[depth (m) at]" || r.HeaderRows != 2 || r.Dialect.Rest != "|" {
 		t.Errorf("%+v, %v", r, err)
 	}
-	r, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, Stated{Columns: []string{"x", "y"}})
+	r, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, utf, Stated{Columns: []string{"x", "y"}})
 	if err != nil || fmt.Sprint(r.Names) != "[x y]" || r.Header {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, Stated{Columns: []string{"x"}}); fault.KindOf(err) != fault.Usage {
+	if _, err = Settle([]byte("1,2\n3,4\n"), true, locate.Plain, utf, Stated{Columns: []string{"x"}}); fault.KindOf(err) != fault.Usage {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestEncodings(t *testing.T) {
+	text := "name,depth\nÜber Grund,12 µ\nCafé – “Bay”,3\n"
+	encode := func(label string) string {
+		e, err := htmlindex.Get(label)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out, err := e.NewEncoder().String(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	tests := []struct{ raw, want string }{
+		{text, "utf-8"}, {"\ufeff" + text, "utf-8"}, {"plain", "utf-8"}, {encode("utf-16le"), "utf-16le"}, {encode("utf-16be"), "utf-16be"},
+		{"\xff\xfe" + encode("utf-16le"), "utf-16le"}, {"\xfe\xff" + encode("utf-16be"), "utf-16be"}, {encode("windows-1252"), "windows-1252"},
+		{"caf\xe9,1\nna\xefve,2\n", "windows-1252"}, {"Über Müller und Käse \xff\n", "utf-8"},
+	}
+	for _, test := range tests {
+		r := DetectEncoding([]byte(test.raw))
+		if r.Value != test.want || r.Why == "" {
+			t.Errorf("%q: %+v, want %s", test.raw, r, test.want)
+		}
+		decoded, err := Decode(iotest.OneByteReader(strings.NewReader(test.raw)), r.Value)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(decoded)
+		if strings.Contains(test.raw, "\x00") || strings.Contains(test.raw, "\x96") {
+			if err != nil || strings.TrimPrefix(string(got), "\ufeff") != text {
+				t.Errorf("%s gives %q, %v", r.Value, got, err)
+			}
+		}
+	}
+	// Half a surrogate pair must be noticed, not replaced.
+	decoded, err := Decode(strings.NewReader("a\x00\x00\xd8b\x00"), "utf-16le")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(decoded); string(got) != "a\xffb" || err != nil {
+		t.Errorf("%q, %v", got, err)
+	}
+	for label, want := range map[string]string{"latin1": "windows-1252", "ISO-8859-2": "iso-8859-2", "sjis": "shift_jis", "utf8": "utf-8"} {
+		if got, err := ParseEncoding(label); got != want || err != nil {
+			t.Errorf("%s: %s, %v", label, got, err)
+		}
+	}
+	if _, err := ParseEncoding("klingon"); fault.KindOf(err) != fault.Usage {
 		t.Errorf("%v", err)
 	}
 }
@@ -83,13 +141,12 @@ func TestSettleRefuses(t *testing.T) {
 		{"[\n {\"a\": 1}\n]", "JSON array"},
 		{"{\n  \"a\": 1\n}\n", "does not end on its line"},
 		{"<?xml version='1.0'?><a/>", "XML"},
-		{"\xff\xfea\x00", "UTF-16"},
 		{"a,b\x00,c\n", "NUL byte"},
 		{"ORC...", "ORC"},
 		{"# x\n# y\n\n", "no record"},
 	}
 	for _, test := range tests {
-		_, err := Settle([]byte(test.head), true, locate.Plain, Stated{})
+		_, err := Settle([]byte(test.head), true, locate.Plain, utf, Stated{})
 		if fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), test.reason) {
 			t.Errorf("%q: %v, want %q", test.head, err, test.reason)
 		}
@@ -101,7 +158,7 @@ func FuzzSettle(f *testing.F) {
 		f.Add([]byte(seed), true)
 	}
 	f.Fuzz(func(t *testing.T, head []byte, whole bool) {
-		r, err := Settle(head, whole, locate.Plain, Stated{})
+		r, err := Settle(head, whole, locate.Plain, utf, Stated{})
 		if err == nil && r.Format == Delimited && len(r.Names) == 0 {
 			t.Fatalf("%q gives no columns", head)
 		}
