@@ -40,7 +40,7 @@ records · is null, "" an empty text, ⏎ a line break within a field.`,
 		},
 	}
 	reading.add(cmd, false)
-	cmd.Flags().IntVarP(&n, "records", "n", 10, "how many `records` to show")
+	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
 	return cmd
 }
 

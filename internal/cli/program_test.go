@@ -285,7 +285,8 @@ func TestWrongUsage(t *testing.T) {
 		{"describe r.csv", "cannot be read as a Parquet file", 3},
 		{"preview none.csv", "there is neither a file", 1},
 		{"preview ./none.csv", "there is no file", 1},
-		{"preview doc.json", "does not end on its line", 3},
+		{"preview doc.json --records items", "does not begin with $", 2},
+		{"preview doc.json --records $.items[*]", "has no records at $.items[*]", 3},
 		{"infer r.parquet", "there is no file", 1},
 	} {
 		refused(t, test.code, strings.Fields(test.args), test.want)

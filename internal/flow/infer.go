@@ -114,8 +114,8 @@ type observer struct {
 
 func (o *observer) work(block *parse.Block) (struct{}, error) {
 	in := o.source.Inputs[block.Object]
-	if in.Rules.Format == sniff.JSONLines {
-		o.lines.Parse(block)
+	if in.Rules.Format != sniff.Delimited {
+		parseJSON(&o.lines, in.Rules, block)
 		o.seen.JSON(&o.lines)
 	} else {
 		p := parser(in.Rules)

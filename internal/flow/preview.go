@@ -155,7 +155,8 @@ func (g *grid) square() {
 
 // object reads records of text until there are enough.
 func (g *grid) object(ctx context.Context, in Input) error {
-	stream, text, err := in.open(ctx)
+	limits := parse.DefaultLimits
+	stream, text, err := in.open(ctx, &limits)
 	if err != nil {
 		return err
 	}
@@ -164,13 +165,12 @@ func (g *grid) object(ctx context.Context, in Input) error {
 		g.column(name)
 	}
 	alloc := func(n int) ([]byte, error) { return make([]byte, 0, n), nil }
-	limits := parse.DefaultLimits
-	limits.BlockBytes, limits.SkipLines = 64<<10, in.SkipRows
+	limits.BlockBytes = 64 << 10
 	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
 		if g.full() {
 			return io.EOF
 		}
-		if in.Rules.Format == sniff.JSONLines {
+		if in.Rules.Format != sniff.Delimited {
 			g.lines(in, &b)
 		} else {
 			g.records(in, &b)
@@ -212,7 +212,7 @@ func (g *grid) trouble(in Input, b *parse.Block, problems []parse.Problem) {
 func (g *grid) lines(in Input, b *parse.Block) {
 	var r json.Records
 	var s json.Scanner
-	r.Parse(b)
+	parseJSON(&r, in.Rules, b)
 	problems := r.Problems
 	for row := 0; row < r.Rows() && !g.full(); row++ {
 		g.p.Rows = append(g.p.Rows, nil)

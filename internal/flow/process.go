@@ -141,13 +141,13 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 		return make([]byte, 0, n), nil
 	}
 	for i, in := range p.source.Inputs {
-		stream, text, err := in.open(ctx)
+		limits := p.limits
+		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err
 		}
 		blocks := 0
-		p.limits.SkipLines = in.SkipRows
-		err = parse.Blocks(ctx, text, cutter(in.Rules), p.limits, alloc, func(b parse.Block) error {
+		err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
 			if p.blocksOf > 0 && blocks == p.blocksOf {
 				return errEnough
 			}
@@ -178,8 +178,11 @@ func locateError(err error, location string) error {
 
 // cutter returns what cuts an object into records.
 func cutter(r sniff.Rules) parse.Cutter {
-	if r.Format == sniff.JSONLines {
+	switch r.Format {
+	case sniff.JSONLines:
 		return json.Lines{}
+	case sniff.JSON:
+		return json.Values{}
 	}
 	return r.Dialect
 }

@@ -18,6 +18,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
+	"trevak/internal/parse/json"
 	"trevak/internal/quarantine"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
@@ -73,8 +74,8 @@ type Input struct {
 	Quarantined bool
 }
 
-// open starts reading the object's text as UTF-8. The stream is to be closed.
-func (in Input) open(ctx context.Context) (*locate.Stream, io.Reader, error) {
+// open starts reading the object's text as UTF-8, and notes in limits where it begins. The stream is to be closed.
+func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream, io.Reader, error) {
 	stream, err := in.Open(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -86,6 +87,16 @@ func (in Input) open(ctx context.Context) (*locate.Stream, io.Reader, error) {
 	if text, err = sniff.Decode(text, in.Rules.Encoding); err != nil {
 		stream.Close()
 		return nil, nil, err
+	}
+	limits.SkipLines, limits.StartOffset, limits.StartLine = in.SkipRows, 0, 0
+	if in.Rules.Records != nil {
+		body, err := json.OpenBody(text, in.Rules.Records)
+		if err != nil {
+			stream.Close()
+			return nil, nil, fault.New(fault.Input, "%s", err).In(in.Location).Try("look at the document, and name where the records are with --records")
+		}
+		limits.StartOffset, limits.StartLine = body.Offset, body.Line
+		text = body
 	}
 	return stream, text, nil
 }
@@ -181,6 +192,14 @@ func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reaso
 	}
 }
 
+// family makes one of the formats that one run can read together.
+func family(f sniff.Format) sniff.Format {
+	if f == sniff.JSONLines {
+		return sniff.JSON
+	}
+	return f
+}
+
 // dropLines leaves out the first n lines.
 func dropLines(text []byte, n int) []byte {
 	for range n {
@@ -194,7 +213,7 @@ func dropLines(text []byte, n int) []byte {
 func (s *Source) agree(stated sniff.Stated) error {
 	first := s.Inputs[0]
 	for _, in := range s.Inputs[1:] {
-		if in.Rules.Format != first.Rules.Format {
+		if family(in.Rules.Format) != family(first.Rules.Format) {
 			return fault.New(fault.Usage, "the source holds %s (%s) and %s (%s); one run reads one format", first.Rules.Format, first.Location,
 				in.Rules.Format, in.Location).Try("name the files of one format only")
 		}

@@ -25,6 +25,15 @@ func parser(r sniff.Rules) delimited.Parser {
 	return p
 }
 
+// parseJSON finds the records of a block of JSON.
+func parseJSON(records *json.Records, r sniff.Rules, block *parse.Block) {
+	if r.Format == sniff.JSONLines {
+		records.Parse(block)
+	} else {
+		records.ParseValues(block)
+	}
+}
+
 // fitted is what a worker makes of a block: a batch of rows, and the problems of the records that became none. There is no batch
 // when a wider schema is needed.
 type fitted struct {
@@ -54,7 +63,7 @@ type fitter struct {
 // newFitter prepares a worker. fields comes from columnFields; grows says whether the schema may.
 func newFitter(source *Source, s schema.Schema, fields [][]int, grows bool) *fitter {
 	f := &fitter{source: source, fields: fields}
-	if source.Format() == sniff.JSONLines {
+	if source.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(s, grows)
 	} else {
 		f.delimited = fit.NewDelimited(s, grows)
@@ -125,7 +134,7 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	var out fitted
 	var unread []parse.Problem
 	if f.json != nil {
-		f.lines.Parse(block)
+		parseJSON(&f.lines, f.source.Inputs[block.Object].Rules, block)
 		unread = f.lines.Problems
 		out.batch, out.problems = f.json.Fit(&f.lines)
 	} else {

@@ -90,6 +90,8 @@ type Limits struct {
 	BlockBytes int
 	// RecordBytes is the most that one record may have.
 	RecordBytes int
+	// StartOffset and StartLine are the place of the first byte where that is not the first of the object.
+	StartOffset, StartLine int64
 	// SkipLines is how many lines at the start of an object are passed over, whatever they hold.
 	SkipLines int
 }
@@ -109,6 +111,9 @@ func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, allo
 	s := splitter{cutter: cutter, limits: limits, alloc: alloc, emit: emit, block: Block{Line: 1, lines: lineFeeds}}
 	if counter, ok := cutter.(LineCounter); ok {
 		s.block.lines = counter.Lines
+	}
+	if limits.StartLine > 0 {
+		s.block.Offset, s.block.Line = limits.StartOffset, limits.StartLine
 	}
 	buf, err := alloc(limits.BlockBytes)
 	if err != nil {

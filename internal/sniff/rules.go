@@ -25,6 +25,7 @@ type Format string
 const (
 	Delimited Format = "delimited"
 	JSONLines Format = "json-lines"
+	JSON      Format = "json"
 	Parquet   Format = "parquet"
 )
 
@@ -42,6 +43,8 @@ type Rules struct {
 	Encoding string
 	// Dialect, Header, Names and Pad are for delimited text.
 	Dialect delimited.Dialect
+	// Records leads to the records of a JSON document; nil where the documents are the records.
+	Records json.Path
 	// Header says that the first record holds the names; HeaderRows is how many do.
 	Header     bool
 	HeaderRows int
@@ -78,6 +81,8 @@ type Stated struct {
 	// Escape stands before quotes within quoted fields.
 	Escape byte
 	Trim   bool
+	// Records leads to the records within a JSON document.
+	Records json.Path
 	// SkipRows is how many lines at the start are passed over; it is taken care of before Settle sees anything.
 	SkipRows int
 	// HeaderRows is how many records hold the names, whose parts are joined by a space; 0 for none.
@@ -158,13 +163,20 @@ func lastRune(b []byte) int {
 func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 	text := bytes.TrimLeft(head, " \t\r\n")
 	forced := stated.Delimiter != "" || stated.HeaderRows != nil || stated.Quote != nil || len(stated.Columns) > 0
-	if !forced && len(text) > 0 {
+	if stated.Records != nil || !forced && len(text) > 0 {
 		switch {
+		case stated.Records != nil:
+			r.Format, r.Records = JSON, stated.Records
+			r.because("format", "JSON", "records inside a document are asked for")
+			r.because("records", stated.Records.String(), "stated")
+			return nil
 		case text[0] == '{':
 			return r.settleJSON(text, whole)
 		case text[0] == '[' && len(text) > 1 && bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0:
-			return fault.New(fault.Input, "is a JSON array; of JSON only lines, a record each, are read yet").
-				Try("write each element on a line of its own")
+			r.Format, r.Records = JSON, json.Path{}
+			r.because("format", "JSON", "it begins with an array")
+			r.because("records", r.Records.String(), "the array's elements")
+			return nil
 		case text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1])):
 			return fault.New(fault.Input, "looks like XML, which is not read yet").
 				Try("if it is delimited text that begins with <, state --delimiter")
@@ -175,31 +187,49 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 
 func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
-// settleJSON checks that the first line is a record by itself.
+// settleJSON tells JSON lines from documents on several lines, and finds the records in a single document.
 func (r *Rules) settleJSON(text []byte, whole bool) error {
 	line, rest, more := bytes.Cut(text, []byte("\n"))
 	if !more && !whole {
-		r.Format = JSONLines
-		r.because("format", "JSON lines", "it begins with { and its first line is longer than the %d bytes looked at", len(text)).Unsure = true
-		return nil
+		return ErrMore
 	}
 	var s json.Scanner
 	s.Reset(line)
 	s.Skip()
 	s.End()
-	if s.Err() != nil && strings.Contains(s.Err().Reason, "ends") {
-		return fault.New(fault.Input, "is JSON whose first record does not end on its line; of JSON only lines, a record each, are read yet").
-			Try("write each record on a line of its own")
-	}
-	r.Format = JSONLines
-	if s.Err() != nil {
-		r.because("format", "JSON lines", "the first line begins with {").Unsure = true
+	if s.Err() == nil || !strings.Contains(s.Err().Reason, "ends") && !strings.Contains(s.Err().Reason, "not closed") {
+		r.Format = JSONLines
+		reason := r.because("format", "JSON lines", "the first line is one whole object")
+		if s.Err() != nil {
+			reason.Why, reason.Unsure = "the first line begins with {", true
+		} else if len(bytes.TrimSpace(rest)) == 0 {
+			reason.Why = "its only line is one whole object"
+			if places := json.Places(line); len(places) == 1 {
+				reason.Why += fmt.Sprintf("; the records inside it are read with --records '%s'", places[0])
+			}
+		}
 		return nil
 	}
-	why := "the first line is one whole object"
-	if len(bytes.TrimSpace(rest)) == 0 {
-		why = "its only line is one whole object"
+	r.Format = JSON
+	if json.Count(text, 2) > 1 {
+		r.because("format", "JSON", "documents of several lines follow one another")
+		r.because("records", "$", "each document is one")
+		return nil
 	}
-	r.because("format", "JSON lines", "%s", why)
+	r.because("format", "JSON", "one document of several lines")
+	switch places := json.Places(text); len(places) {
+	case 0:
+		r.because("records", "$", "no array of objects was found in it, so the document is the record")
+	case 1:
+		r.Records = places[0]
+		r.because("records", r.Records.String(), "the only array of objects found in it")
+	default:
+		var found []string
+		for _, p := range places {
+			found = append(found, p.String())
+		}
+		return fault.New(fault.Usage, "is a document with several arrays of objects: %s", strings.Join(found, ", ")).
+			Try("name the one that holds the records: --records '%s'", found[0])
+	}
 	return nil
 }
