@@ -25,6 +25,8 @@ type readingFlags struct {
 	columns, types                    []string
 	maxBad, quarantine                string
 	filesFrom, encoding, records      string
+	lineage                           bool
+	pathColumns                       string
 	mayExpand                         bool
 }
 
@@ -54,6 +56,8 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 // addTolerance registers what becomes of records that cannot become rows.
 func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 	flags := cmd.Flags()
+	flags.BoolVar(&f.lineage, "lineage", false, "add the columns _lineage_file, _lineage_row and _loaded_at")
+	flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
 	flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
 	flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
 }
@@ -70,7 +74,7 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 	if r.Stated, err = f.stated(); err != nil {
 		return r, err
 	}
-	r.Quarantine = f.quarantine
+	r.Quarantine, r.Lineage, r.PathColumns = f.quarantine, f.lineage, f.pathColumns
 	if f.maxBad != "" {
 		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
 			return r, err

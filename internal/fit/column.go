@@ -326,6 +326,17 @@ func (c *column) trimBits(n int) {
 	}
 }
 
+// Constant makes a column that holds one value n times, read from its text; ok is false where the text is no value of the type.
+func Constant(f schema.Field, text string, n int) (values arrow.Array, ok bool) {
+	c := newColumn(f, nil, n)
+	for range n {
+		if !c.scalar([]byte(text)) {
+			return nil, false
+		}
+	}
+	return array.MakeFromData(c.data()), true
+}
+
 // batch makes a record batch of columns.
 func batch(s *arrow.Schema, columns []*column, rows int) arrow.RecordBatch {
 	arrays := make([]arrow.Array, len(columns))

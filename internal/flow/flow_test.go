@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -338,6 +339,55 @@ func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
 	found, err := filepath.Glob("warehouse/ops/readings/data/at_month=2031-0?/area=*/n_bucket=?/*.parquet")
 	if err != nil || len(found) != 12 {
 		t.Errorf("%v", found)
+	}
+}
+
+func TestLineageAndPathColumns(t *testing.T) {
+	files(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
+	c := conversion("out.parquet", "in")
+	c.Lineage, c.PathColumns, c.MaxBad = true, "year={year}/area={sea area}/", Tolerance{Count: 1}
+	before := time.Now().UTC()
+	report, err := Convert(t.Context(), c, DefaultBudget())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, row := range rows(t, "out.parquet") {
+		cells := strings.Split(row, "|")
+		at, err := time.Parse(time.RFC3339Nano, cells[len(cells)-1])
+		if err != nil || at.Before(before.Add(-time.Second)) || at.After(time.Now().Add(time.Second)) {
+			t.Errorf("loaded at %s: %v", cells[len(cells)-1], err)
+		}
+		got = append(got, strings.Join(cells[:len(cells)-1], "|"))
+	}
+	first, second := "in/year=2031/area=Cairn Bay/a.csv", "in/year=2032/area=7/b.csv"
+	want := []string{"1|x|2031|Cairn Bay|" + first + "|1", "3|y|2031|Cairn Bay|" + first + "|3", "4|z|2031|Cairn Bay|" + first + "|4", "9|q|2032|7|" + second + "|1"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if want := "id long, v string, year long, sea_area string, _lineage_file string, _lineage_row long, _loaded_at timestamptz"; types(t, "out.parquet") != want {
+		t.Errorf("%s", types(t, "out.parquet"))
+	}
+	if report.RecordsRead != 6 || report.RowsWritten != 4 || report.RecordsQuarantined != 1 || report.RecordsSkipped != 1 {
+		t.Errorf("%+v", report.Counts)
+	}
+	for _, template := range []string{"month={month}/", "nothing"} {
+		c.PathColumns, c.Overwrite = template, true
+		if _, err := Convert(t.Context(), c, DefaultBudget()); fault.KindOf(err) != fault.Usage {
+			t.Errorf("%s: %v", template, err)
+		}
+	}
+	l := loading(t, "", first)
+	l.Lineage = true
+	l.MaxBad.Count = 1
+	for range 2 {
+		if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	l.PathColumns = "year={year}/"
+	if _, err := Load(t.Context(), l, DefaultBudget()); fault.KindOf(err) != fault.Schema {
+		t.Errorf("a column that the table lacks: %v", err)
 	}
 }
 

@@ -102,6 +102,10 @@ func (l Loading) further(ctx context.Context, source *Source, t *table.Table, b 
 		return nil, nil, nil, err
 	}
 	out := output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: load.CreateFile, fixed: true}
+	var err error
+	if out.extras, err = source.extras(l.Reading); err != nil {
+		return nil, nil, nil, err
+	}
 	files, report, err := source.attempt(ctx, l.Reading, b, out, started, l.Into.String())
 	if err != nil {
 		load.Rollback()

@@ -36,6 +36,9 @@ type Reading struct {
 	Stated sniff.Stated
 	// Types are the columns whose type is fixed, by name in the source or legal name.
 	Types map[string]schema.Type
+	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
+	Lineage     bool
+	PathColumns string
 	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
 	MaxBad     Tolerance
 	Quarantine string

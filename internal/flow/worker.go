@@ -39,6 +39,8 @@ func parseJSON(records *json.Records, r sniff.Rules, block *parse.Block) {
 type fitted struct {
 	batch    arrow.RecordBatch
 	problems []parse.Problem
+	// ranks is the number of each row's record among the block's records, from 0; nil where each record became a row.
+	ranks []int64
 	// skipped counts the records that were passed over.
 	skipped int
 	// raw is the block's data, kept while there are problems to tell of.
@@ -147,8 +149,45 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 		out.problems = append(out.problems, unread...)
 		slices.SortStableFunc(out.problems, func(a, b parse.Problem) int { return a.Start - b.Start })
 	}
+	if out.batch != nil && len(out.problems)+out.skipped > 0 {
+		out.ranks = f.ranks(out)
+	}
 	if len(out.problems) > 0 {
 		out.raw = bytes.Clone(block.Data)
 	}
 	return out, nil
+}
+
+// ranks tells which of the block's records the rows are: those that have no problem, in order.
+func (f *fitter) ranks(out fitted) []int64 {
+	ranks := make([]int64, 0, out.batch.NumRows())
+	problem, rank := 0, int64(0)
+	for row := range f.recordCount() {
+		start := f.recordStart(row)
+		for problem < len(out.problems) && out.problems[problem].Start < start {
+			problem++
+			rank++
+		}
+		if problem < len(out.problems) && out.problems[problem].Start == start {
+			continue
+		}
+		ranks = append(ranks, rank)
+		rank++
+	}
+	return ranks
+}
+
+func (f *fitter) recordCount() int {
+	if f.json != nil {
+		return f.lines.Rows()
+	}
+	return f.records.Rows
+}
+
+func (f *fitter) recordStart(row int) int {
+	if f.json != nil {
+		start, _ := f.lines.Span(row)
+		return start
+	}
+	return f.records.Start(row)
 }

@@ -21,6 +21,9 @@ type output struct {
 	create  layout.Create
 	// fixed says that the schema is a table's, so that what it does not take stops the run.
 	fixed bool
+	// extras are the columns that the run adds, and started is when it began.
+	extras  []extra
+	started time.Time
 }
 
 // errWider says that the inferred schema is too narrow for the rest of the source.
@@ -36,11 +39,15 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 		}
 		return nil, 0, surplusError(s, surplus)
 	}
+	fill, err := newFiller(out.extras, out.schema, out.started)
+	if err != nil {
+		return nil, 0, err
+	}
 	out.options.Columnar.Workers = b.Workers
 	router := layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer router.Abandon()
 	var records int64
-	err := process(ctx, s.pass("writing", b), func() func(*parse.Block) (fitted, error) {
+	err = process(ctx, s.pass("writing", b), func() func(*parse.Block) (fitted, error) {
 		return newFitter(s, out.schema, fields, !out.fixed).work
 	}, func(block parse.Block, f fitted) error {
 		if f.widens() {
@@ -49,6 +56,10 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 		rows := f.batch.NumRows()
 		records += rows + int64(len(f.problems)+f.skipped)
 		counts := &report.Objects[block.Object].Counts
+		batch, err := fill.fill(f.batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f.ranks)
+		if err != nil {
+			return err
+		}
 		counts.RecordsRead += rows + int64(len(f.problems)+f.skipped)
 		counts.RecordsSkipped += int64(f.skipped)
 		counts.RecordsQuarantined += int64(len(f.problems))
@@ -59,7 +70,7 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 			return err
 		}
 		if bad.over = bad.over || bad.limit.exceeded(bad.bad, records, false); !bad.over {
-			return router.Write(ctx, f.batch)
+			return router.Write(ctx, batch)
 		}
 		if bad.bad >= mostRefused {
 			return bad.refusal(records, false)
@@ -104,9 +115,16 @@ func surplusError(s *Source, surplus []string) error {
 // and what was written is written anew. prepare makes a fresh output for a schema; undo removes what an output wrote.
 func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started time.Time, target string,
 	prepare func(schema.Schema) (output, func(), error)) (output, []layout.DataFile, *Report, error) {
+	added, err := s.extras(r)
+	if err != nil {
+		return output{}, nil, nil, err
+	}
 	for whole := false; ; whole = true {
 		inferred, err := s.infer(ctx, r, b, whole)
 		if err != nil {
+			return output{}, nil, nil, err
+		}
+		if err := addExtras(&inferred.Schema, added); err != nil {
 			return output{}, nil, nil, err
 		}
 		out, undo, err := prepare(inferred.Schema)
@@ -120,6 +138,7 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		if inferred.Whole {
 			settleUnseen(&out.schema)
 		}
+		out.extras = added
 		files, report, err := s.attempt(ctx, r, b, out, started, target)
 		if err == nil {
 			report.Rewritten = whole
@@ -134,6 +153,7 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 
 // attempt writes the source's rows once, and closes the account of it.
 func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
+	out.started = started
 	report := newReport(s, out.schema, string(out.options.Columnar.Codec))
 	path := r.Quarantine
 	if path == "" {

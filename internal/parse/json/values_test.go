@@ -50,7 +50,7 @@ func TestValues(t *testing.T) {
 			}
 		}
 	}
-	if got := readValues(t, strings.NewReader("{\"a\":\"\xff\"} {\"b\":1}"), parse.Limits{BlockBytes: 100}); fmt.Sprint(got) != `[1@9:{"b":1} not-utf-8]` {
+	if got := readValues(t, strings.NewReader("{\"a\":\"\xff\"} {\"b\":1}"), parse.Limits{BlockBytes: 100}); fmt.Sprint(got) != `[1@10:{"b":1} not-utf-8]` {
 		t.Errorf("%q", got)
 	}
 }

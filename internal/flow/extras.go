@@ -1,0 +1,176 @@
+package flow
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/fault"
+	"trevak/internal/fit"
+	"trevak/internal/schema"
+)
+
+// The columns that tell where a row came from: the object's location, the number of its record in the object (from 1; records that
+// failed are counted too, repeated headers are not), and when the load began.
+const (
+	lineageFile = "_lineage_file"
+	lineageRow  = "_lineage_row"
+	loadedAt    = "_loaded_at"
+)
+
+// extra is a column that the run adds to those of the source.
+type extra struct {
+	field schema.Field
+	// values is the column's text for each object; nil for a column that differs from row to row, or is the same everywhere.
+	values []string
+}
+
+// extras lists the columns that are asked for besides the source's own.
+func (s *Source) extras(r Reading) ([]extra, error) {
+	out, err := s.pathColumns(r.PathColumns)
+	if err != nil || !r.Lineage {
+		return out, err
+	}
+	file := extra{field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true}}
+	for _, in := range s.Inputs {
+		file.values = append(file.values, in.Location)
+	}
+	return append(out, file, extra{field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true}},
+		extra{field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true}}), nil
+}
+
+var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)
+
+// pathColumns reads columns out of the locations by a template like year={year}/area={area}/.
+func (s *Source) pathColumns(template string) ([]extra, error) {
+	if template == "" {
+		return nil, nil
+	}
+	names := placeholder.FindAllStringSubmatch(template, -1)
+	if len(names) == 0 {
+		return nil, fault.New(fault.Usage, "--path-columns %q names no column", template).Try("write it like 'year={year}/area={area}/'")
+	}
+	var pattern strings.Builder
+	last := 0
+	for _, at := range placeholder.FindAllStringIndex(template, -1) {
+		pattern.WriteString(regexp.QuoteMeta(template[last:at[0]]) + `([^/]+?)`)
+		last = at[1]
+	}
+	pattern.WriteString(regexp.QuoteMeta(template[last:]))
+	if strings.HasSuffix(template, "}") {
+		pattern.WriteString(`(?:/|$)`)
+	}
+	matcher, err := regexp.Compile(`(?:^|/)` + pattern.String())
+	if err != nil {
+		return nil, fault.Wrap(fault.Usage, err, "--path-columns %q cannot be read", template)
+	}
+	raw := make([]string, len(names))
+	for i, name := range names {
+		raw[i] = name[1]
+	}
+	out := make([]extra, len(names))
+	for i, name := range schema.SafeNames(raw) {
+		out[i].field = schema.Field{Name: name}
+	}
+	for _, in := range s.Inputs {
+		m := matcher.FindStringSubmatch(in.Location)
+		if m == nil {
+			return nil, fault.New(fault.Usage, "has no part like %q in its path, so --path-columns gives it no values", template).In(in.Location).
+				Try("leave the file out, or write the template as its path is")
+		}
+		for i, value := range m[1:] {
+			out[i].values = append(out[i].values, value)
+		}
+	}
+	for i := range out {
+		out[i].field.Type.Kind = valuesKind(out[i].values)
+	}
+	return out, nil
+}
+
+// valuesKind returns the narrowest type of some texts.
+func valuesKind(values []string) schema.Kind {
+	var seen schema.Class
+	for _, v := range values {
+		seen |= schema.Classify([]byte(v))
+	}
+	return schema.Resolve(seen)
+}
+
+// addExtras puts the extra columns behind those of the source.
+func addExtras(s *schema.Schema, list []extra) error {
+	for _, e := range list {
+		if slices.ContainsFunc(s.Fields, func(f schema.Field) bool { return strings.EqualFold(f.Name, e.field.Name) }) {
+			return fault.New(fault.Usage, "the source has a column %q of its own", e.field.Name).Try("leave --lineage or --path-columns out, or name the column otherwise")
+		}
+		s.Fields = append(s.Fields, e.field)
+	}
+	return nil
+}
+
+// filler puts the values of extra columns into batches.
+type filler struct {
+	extras  []extra
+	columns []int // of the schema, for each extra
+	started time.Time
+}
+
+func newFiller(list []extra, s schema.Schema, started time.Time) (*filler, error) {
+	f := &filler{extras: list, started: started}
+	for _, e := range list {
+		at := s.Index(e.field.Name)
+		if at < 0 {
+			return nil, fault.New(fault.Schema, "the table has no column %q", e.field.Name).Try("load into a table of its own, or leave --lineage or --path-columns out")
+		}
+		if s.Fields[at].Type.Kind != e.field.Type.Kind {
+			return nil, fault.New(fault.Schema, "column %q of the table is a %s, the values would be of type %s", e.field.Name, s.Fields[at].Type, e.field.Type)
+		}
+		f.columns = append(f.columns, at)
+	}
+	return f, nil
+}
+
+// fill replaces the extra columns of a batch, which are null so far. before is how many records of the object came before the
+// batch's, and ranks the number of each row's record within it, nil where each record became a row.
+func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, ranks []int64) (arrow.RecordBatch, error) {
+	if len(f.extras) == 0 {
+		return batch, nil
+	}
+	columns := slices.Clone(batch.Columns())
+	rows := int(batch.NumRows())
+	for i, e := range f.extras {
+		switch {
+		case e.values != nil:
+			values, ok := fit.Constant(e.field, e.values[object], rows)
+			if !ok {
+				return nil, fmt.Errorf("%q is no %s for column %q", e.values[object], e.field.Type, e.field.Name)
+			}
+			columns[f.columns[i]] = values
+		case e.field.Name == loadedAt:
+			columns[f.columns[i]] = longs(arrow.FixedWidthTypes.Timestamp_us, rows, func(int) int64 { return f.started.UnixMicro() })
+		default:
+			columns[f.columns[i]] = longs(arrow.PrimitiveTypes.Int64, rows, func(row int) int64 {
+				if ranks != nil {
+					return before + ranks[row] + 1
+				}
+				return before + int64(row) + 1
+			})
+		}
+	}
+	return array.NewRecordBatch(batch.Schema(), columns, batch.NumRows()), nil
+}
+
+// longs makes a column of 64-bit values without nulls.
+func longs(dt arrow.DataType, n int, value func(int) int64) arrow.Array {
+	values := make([]int64, n)
+	for i := range values {
+		values[i] = value(i)
+	}
+	return array.MakeFromData(array.NewData(dt, n, []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(values))}, nil, 0, 0))
+}
