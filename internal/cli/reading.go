@@ -11,7 +11,6 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/layout"
-	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
@@ -36,7 +35,7 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
 	flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
 	flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
-	flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON document, like '$.data.items[*]' (default: found where there is one place only)")
+	flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
 	flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
 	flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
 	flags.StringVar(&f.escape, "escape", "double", "how a quote is written within quotes: double, or backslash")
@@ -116,16 +115,11 @@ func listed(sources []string, from string) ([]string, error) {
 
 // stated turns the flags into the reading rules that are fixed.
 func (f *readingFlags) stated() (sniff.Stated, error) {
-	s := sniff.Stated{SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim}
+	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim}
 	var err error
 	if f.encoding != "" {
 		if s.Encoding, err = sniff.ParseEncoding(f.encoding); err != nil {
 			return s, err
-		}
-	}
-	if f.records != "" {
-		if s.Records, err = json.ParsePath(f.records); err != nil {
-			return s, fault.New(fault.Usage, "--records %s", err).Try("write names that lead to an array, and [*]: '$.data.items[*]'; $[*] for a document that is an array")
 		}
 	}
 	if s.Delimiter, err = parseDelimiter(f.delimiter); err != nil {

@@ -342,6 +342,38 @@ func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
 	}
 }
 
+func TestXMLIsReadLikeJSON(t *testing.T) {
+	files(t, map[string]string{
+		"in/1.xml": "<?xml version='1.0' encoding='ISO-8859-1'?>\n<log>\n <e id='7'><v>1</v><note>caf\xe9</note></e>\n <e id='8'><v>2.5</v></e>\n</log>",
+		"in/2.xml": "<log><e id='9'><v>3</v><v>4</v></e><e/></log>", "bad.xml": "<log><e/>\n<e></log>"})
+	if _, err := Convert(t.Context(), conversion("out.parquet", "in"), DefaultBudget()); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(rows(t, "out.parquet"), " "); got != "7|[1]|café 8|[2.5]|(null) 9|[3,4]|(null) (null)|(null)|(null)" {
+		t.Errorf("%s", got)
+	}
+	if _, err := Convert(t.Context(), conversion("bad.parquet", "bad.xml"), DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "bad.xml:2: is not well-formed XML") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestJSONDocumentsAreRead(t *testing.T) {
+	files(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [}\n ]\n}",
+		"b.json": "{\n \"id\": 3\n}\n{\n \"id\": 4\n}"})
+	c := conversion("out.parquet", "a.json", "b.json")
+	c.MaxBad = Tolerance{Count: 5}
+	report, err := Convert(t.Context(), c, DefaultBudget())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(rows(t, "out.parquet"), " "); got != "1|(null) 12345678901234567890|{} 3|(null) 4|(null)" || report.RecordsQuarantined < 2 {
+		t.Errorf("%s, %+v", got, report.Counts)
+	}
+	if text, err := os.ReadFile(report.Quarantine); err != nil || !strings.Contains(string(text), `"line":5`) || !strings.Contains(string(text), "occurs twice") {
+		t.Errorf("%s, %v", text, err)
+	}
+}
+
 func TestLineageAndPathColumns(t *testing.T) {
 	files(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
 	c := conversion("out.parquet", "in")

@@ -181,7 +181,7 @@ func cutter(r sniff.Rules) parse.Cutter {
 	switch r.Format {
 	case sniff.JSONLines:
 		return json.Lines{}
-	case sniff.JSON:
+	case sniff.JSON, sniff.XML:
 		return json.Values{}
 	}
 	return r.Dialect

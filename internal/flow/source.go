@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/parse/json"
+	"trevak/internal/parse/xml"
 	"trevak/internal/quarantine"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
@@ -73,6 +75,8 @@ type Input struct {
 	Rules sniff.Rules
 	// SkipRows is how many lines at the start are no part of the data.
 	SkipRows int
+	// Shape is what was found of an XML document.
+	Shape xml.Shape
 	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
 	Quarantined bool
 }
@@ -100,6 +104,9 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 		}
 		limits.StartOffset, limits.StartLine = body.Offset, body.Line
 		text = body
+	}
+	if in.Rules.Format == sniff.XML {
+		text = xml.NewReader(text, in.Shape)
 	}
 	return stream, text, nil
 }
@@ -129,7 +136,43 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 		s.Inputs = append(s.Inputs, in)
 		s.Bytes += object.Size
 	}
+	if err := s.surveyXML(ctx, r.Stated.Records); err != nil {
+		return nil, err
+	}
 	return s, s.agree(r.Stated)
+}
+
+// surveyXML reads XML documents to find their records. What repeats in one of them is a list in all.
+func (s *Source) surveyXML(ctx context.Context, records string) error {
+	lists := map[string]bool{}
+	for i := range s.Inputs {
+		in := &s.Inputs[i]
+		if in.Rules.Format != sniff.XML {
+			continue
+		}
+		stream, err := in.Open(ctx)
+		if err != nil {
+			return err
+		}
+		text, err := sniff.Decode(stream, in.Rules.Encoding)
+		if err == nil {
+			in.Shape, err = xml.Survey(text, records)
+		}
+		stream.Close()
+		if err != nil {
+			return locateError(err, in.Location)
+		}
+		why := "the only element that repeats"
+		if records != "" {
+			why = "stated"
+		}
+		in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: in.Shape.String(), Why: why})
+		maps.Copy(lists, in.Shape.Lists)
+	}
+	for i := range s.Inputs {
+		s.Inputs[i].Shape.Lists = lists
+	}
+	return nil
 }
 
 // settle looks at the beginning of one object.
@@ -197,7 +240,7 @@ func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reaso
 
 // family makes one of the formats that one run can read together.
 func family(f sniff.Format) sniff.Format {
-	if f == sniff.JSONLines {
+	if f == sniff.JSONLines || f == sniff.XML {
 		return sniff.JSON
 	}
 	return f

@@ -26,6 +26,7 @@ const (
 	Delimited Format = "delimited"
 	JSONLines Format = "json-lines"
 	JSON      Format = "json"
+	XML       Format = "xml"
 	Parquet   Format = "parquet"
 )
 
@@ -81,8 +82,8 @@ type Stated struct {
 	// Escape stands before quotes within quoted fields.
 	Escape byte
 	Trim   bool
-	// Records leads to the records within a JSON document.
-	Records json.Path
+	// Records leads to the records within a JSON or XML document.
+	Records string
 	// SkipRows is how many lines at the start are passed over; it is taken care of before Settle sees anything.
 	SkipRows int
 	// HeaderRows is how many records hold the names, whose parts are joined by a space; 0 for none.
@@ -163,13 +164,16 @@ func lastRune(b []byte) int {
 func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 	text := bytes.TrimLeft(head, " \t\r\n")
 	forced := stated.Delimiter != "" || stated.HeaderRows != nil || stated.Quote != nil || len(stated.Columns) > 0
-	if stated.Records != nil || !forced && len(text) > 0 {
+	if len(text) > 0 && !forced {
+		markup := text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1]))
 		switch {
-		case stated.Records != nil:
-			r.Format, r.Records = JSON, stated.Records
-			r.because("format", "JSON", "records inside a document are asked for")
-			r.because("records", stated.Records.String(), "stated")
+		case markup:
+			// Which element is a record is seen only in the document as a whole.
+			r.Format = XML
+			r.because("format", "XML", "it begins with <%c", text[1])
 			return nil
+		case stated.Records != "":
+			return r.useRecords(stated.Records)
 		case text[0] == '{':
 			return r.settleJSON(text, whole)
 		case text[0] == '[' && len(text) > 1 && bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0:
@@ -177,15 +181,24 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 			r.because("format", "JSON", "it begins with an array")
 			r.because("records", r.Records.String(), "the array's elements")
 			return nil
-		case text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1])):
-			return fault.New(fault.Input, "looks like XML, which is not read yet").
-				Try("if it is delimited text that begins with <, state --delimiter")
 		}
 	}
 	return r.settleDelimited(head, whole, stated)
 }
 
 func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// useRecords takes the stated path to the records of a JSON document.
+func (r *Rules) useRecords(path string) error {
+	var err error
+	if r.Records, err = json.ParsePath(path); err != nil {
+		return fault.New(fault.Usage, "--records %s", err).Try("write names that lead to an array, and [*]: '$.data.items[*]'; $[*] for a document that is an array")
+	}
+	r.Format = JSON
+	r.because("format", "JSON", "records inside a document are asked for")
+	r.because("records", r.Records.String(), "stated")
+	return nil
+}
 
 // settleJSON tells JSON lines from documents on several lines, and finds the records in a single document.
 func (r *Rules) settleJSON(text []byte, whole bool) error {

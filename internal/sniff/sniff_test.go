@@ -44,6 +44,7 @@ func TestSettle(t *testing.T) {
 		{"a json array", "[\n {\"a\": 1}\n]", JSON, 0, false, ""},
 		{"json documents", "{\n \"a\": 1\n}\n{\n \"a\": 2\n}", JSON, 0, false, ""},
 		{"records in a document", "{\n \"n\": 2, \"data\": {\"items\": [{\"a\": [{}]}]}\n}", JSON, 0, false, ""},
+		{"markup", "<?xml version='1.0'?><a/>", XML, 0, false, ""},
 		{"columnar", "PAR1....", Parquet, 0, false, ""},
 	}
 	for _, test := range tests {
@@ -142,7 +143,6 @@ func TestEncodings(t *testing.T) {
 func TestSettleRefuses(t *testing.T) {
 	tests := []struct{ head, reason string }{
 		{"{\n \"a\": [{}],\n \"b\": {\"c\": [{\"x\": 1}]}\n}\n", "several arrays of objects: $.a[*], $.b.c[*]"},
-		{"<?xml version='1.0'?><a/>", "XML"},
 		{"a,b\x00,c\n", "NUL byte"},
 		{"ORC...", "ORC"},
 		{"# x\n# y\n\n", "no record"},
