@@ -20,6 +20,8 @@ type pass struct {
 	limits parse.Limits
 	// blocksOf bounds how many blocks of each object are read; 0 is all.
 	blocksOf int
+	// hashes receives the hash of each object, where it is not nil.
+	hashes []string
 }
 
 func (s *Source) pass(stage string, b Budget) pass {
@@ -156,6 +158,9 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 			number++
 			return emit(job{number - 1, b, before + stream.Stored()})
 		})
+		if err == nil && p.hashes != nil {
+			p.hashes[i], err = stream.Hash()
+		}
 		stream.Close()
 		if err != nil && err != errEnough {
 			return locateError(err, in.Location)

@@ -51,7 +51,10 @@ type Counts struct {
 // ObjectReport is the account of one object.
 type ObjectReport struct {
 	Location string `json:"location"`
-	Bytes    int64  `json:"bytes"`
+	// Bytes, Modified and Hash mark the version of the object that was read.
+	Bytes    int64      `json:"bytes"`
+	Modified *time.Time `json:"modified,omitempty"`
+	Hash     string     `json:"hash"`
 	Counts
 }
 
@@ -78,7 +81,12 @@ func (c Counts) balanced() bool {
 func newReport(source *Source, s schema.Schema, codec string) *Report {
 	r := &Report{Drift: []string{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
-		r.Objects = append(r.Objects, ObjectReport{Location: in.Location, Bytes: in.Size})
+		o := ObjectReport{Location: in.Location, Bytes: in.Size}
+		if !in.Modified.IsZero() {
+			at := in.Modified.UTC()
+			o.Modified = &at
+		}
+		r.Objects = append(r.Objects, o)
 	}
 	s.Walk(func(path string, f *schema.Field) {
 		if f.Origin != "" {

@@ -47,7 +47,9 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	router := layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer router.Abandon()
 	var records int64
-	err = process(ctx, s.pass("writing", b), func() func(*parse.Block) (fitted, error) {
+	p := s.pass("writing", b)
+	p.hashes = make([]string, len(s.Inputs))
+	err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
 		return newFitter(s, out.schema, fields, !out.fixed).work
 	}, func(block parse.Block, f fitted) error {
 		if f.widens() {
@@ -82,6 +84,9 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	}
 	if bad.over || bad.limit.exceeded(bad.bad, records, true) {
 		return nil, 0, bad.refusal(records, true)
+	}
+	for i, hash := range p.hashes {
+		report.Objects[i].Hash = hash
 	}
 	report.Reasons, report.Quarantine = append(report.Reasons, bad.groups...), bad.file.Path()
 	files, err := router.Close(ctx)

@@ -103,6 +103,15 @@ func TestOpen(t *testing.T) {
 		if err != nil || string(got) != want {
 			t.Errorf("%s: %d bytes, %v", name, len(got), err)
 		}
+		again, err := Object{Location: name}.Open(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		whole, err := again.Hash()
+		again.Close()
+		if hash, err2 := s.Hash(); err != nil || err2 != nil || len(hash) != 32 || hash != whole {
+			t.Errorf("%s: hashes %s and %s, %v, %v", name, hash, whole, err, err2)
+		}
 		if info, _ := os.Stat(name); s.Stored() != info.Size() {
 			t.Errorf("%s: %d stored bytes counted of %d", name, s.Stored(), info.Size())
 		}

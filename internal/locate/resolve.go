@@ -46,7 +46,7 @@ type Found struct {
 	Empty, Hidden int
 }
 
-// Resolve finds the objects of paths, folders (with everything below them) and glob patterns. "-" is stdin, which is kept in a
+// Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin, which is kept in a
 // temporary file that vanishes with the program.
 func Resolve(ctx context.Context, sources []string, stdin io.Reader) (Found, error) {
 	var found Found
@@ -54,6 +54,12 @@ func Resolve(ctx context.Context, sources []string, stdin io.Reader) (Found, err
 	for _, source := range sources {
 		if source == "-" {
 			if err := found.spool(stdin); err != nil {
+				return Found{}, err
+			}
+			continue
+		}
+		if IsURL(source) {
+			if err := found.remote(ctx, source); err != nil {
 				return Found{}, err
 			}
 			continue
@@ -192,7 +198,10 @@ type reader interface {
 }
 
 // file opens the stored bytes.
-func (o Object) file() (reader, error) {
+func (o Object) file(ctx context.Context) (reader, error) {
+	if IsURL(o.Location) {
+		return &remote{ctx: ctx, url: o.Location}, nil
+	}
 	if o.spool != nil {
 		return io.NopCloser(io.NewSectionReader(o.spool, 0, o.Size)), nil
 	}

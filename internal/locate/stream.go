@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"context"
+	"encoding/hex"
 	"errors"
 	"io"
 	"sync/atomic"
@@ -15,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
 	"github.com/ulikunitz/xz"
+	"github.com/zeebo/xxh3"
 
 	"trevak/internal/fault"
 )
@@ -81,6 +83,7 @@ type Stream struct {
 	unpacked    io.Reader
 	unpacker    io.Closer
 	stored      atomic.Int64
+	hash        *xxh3.Hasher
 	offset      int64
 	ctx         context.Context
 }
@@ -93,19 +96,24 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 	if o.member != "" {
 		return o.openMember(ctx)
 	}
-	file, err := o.file()
+	file, err := o.file(ctx)
 	if err != nil {
 		return nil, err
 	}
 	s := &Stream{Compression: Plain, object: o, file: file, ctx: ctx}
-	counted := &counter{r: file, n: &s.stored}
+	s.hash = xxh3.New()
+	counted := &counter{r: file, s: s}
 	head := make([]byte, 16)
 	n, err := io.ReadFull(file, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		file.Close()
+		if fault.KindOf(err) != 0 {
+			return nil, err
+		}
 		return nil, missing(o.Location, err)
 	}
 	s.stored.Add(int64(n))
+	s.hash.Write(head[:n])
 	s.unpacked = io.MultiReader(bytes.NewReader(head[:n]), counted)
 	for _, packing := range packings {
 		if !bytes.HasPrefix(head[:n], []byte(packing.magic)) {
@@ -138,7 +146,8 @@ func (o Object) openMember(ctx context.Context) (*Stream, error) {
 			archive.Close()
 			return nil, s.broken(Zip, err)
 		}
-		s.unpacked, s.unpacker = r, r
+		s.hash = xxh3.New()
+		s.unpacked, s.unpacker = io.TeeReader(r, s.hash), r
 		s.stored.Store(int64(f.CompressedSize64))
 		return s, nil
 	}
@@ -158,6 +167,9 @@ func (s *Stream) Read(p []byte) (int, error) {
 			In(s.object.Location).Try("look at it first; if it is meant to be so, say --allow-expansion")
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
+		if fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
+			return n, err
+		}
 		if s.Compression == Plain {
 			return n, &fault.Error{Kind: fault.Storage, Object: s.object.Location, Reason: "cannot be read on", Cause: err}
 		}
@@ -183,6 +195,23 @@ func (s *Stream) broken(packing Compression, cause error) error {
 // reads.
 func (s *Stream) Stored() int64 { return s.stored.Load() }
 
+// Hash reads what is left and returns the 128-bit xxHash of the stored bytes (of the unpacked ones, for members of archives), in
+// hexadecimal digits. With size and time of change it marks the version of the object.
+func (s *Stream) Hash() (string, error) {
+	rest := make([]byte, streamBuffer)
+	for {
+		_, err := s.Read(rest)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	sum := s.hash.Sum128().Bytes()
+	return hex.EncodeToString(sum[:]), nil
+}
+
 // Close releases the file.
 func (s *Stream) Close() error {
 	if s.unpacker != nil {
@@ -191,14 +220,15 @@ func (s *Stream) Close() error {
 	return s.file.Close()
 }
 
-// counter counts what passes through a reader.
+// counter counts and hashes what passes through a reader.
 type counter struct {
 	r io.Reader
-	n *atomic.Int64
+	s *Stream
 }
 
 func (c *counter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
-	c.n.Add(int64(n))
+	c.s.stored.Add(int64(n))
+	c.s.hash.Write(p[:n])
 	return n, err
 }
