@@ -293,6 +293,46 @@ func TestWrongUsage(t *testing.T) {
 	}
 }
 
+func TestLimitsAndSources(t *testing.T) {
+	inside(t, map[string]string{"long.csv": "a,b\n1,\"" + strings.Repeat("x", 3000) + "\"\n2,y\n", "deep.ndjson": "{\"a\":{\"b\":{\"c\":[1]}}}\n", "list.txt": "long.csv\n\nmore/*\n", "more/m.csv": "a,b\n3,z\n"})
+	refused(t, 2, []string{"infer", "long.csv", "--max-record", "0"}, "count from 1 on")
+	refused(t, 3, []string{"infer", "long.csv", "--max-columns", "1"}, "long.csv: has 2 columns and parts of columns, more than 1; check")
+	refused(t, 3, []string{"convert", "long.csv", "--to", "x.parquet", "--max-record", "1000"}, "long.csv:2: the record that begins here does not end within the largest size")
+	must(t, []string{"convert", "long.csv", "--to", "long.parquet", "--max-record", "4000"}, "2 read = 2 written")
+	refused(t, 3, []string{"convert", "deep.ndjson", "--to", "x.parquet", "--max-depth", "3"}, "lie more than 3 deep")
+	must(t, []string{"convert", "deep.ndjson", "--to", "x.parquet", "--max-depth", "4"}, "1 read = 1 written")
+	must(t, []string{"convert", "--files-from", "list.txt", "--to", "y.parquet"}, "3 read = 3 written")
+	cmd := exec.Command(program, "preview", "-", "-n", "1")
+	cmd.Stdin = strings.NewReader("a;b\n1;2\n")
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "semicolon") {
+		t.Errorf("%v: %s", err, out)
+	}
+}
+
+func TestQuarantineAndBack(t *testing.T) {
+	inside(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
+	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--quarantine", "q.ndjson"}
+	r := trevak(t, append(args, "--max-bad", "2")...)
+	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --max-bad 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	must(t, []string{"tables"}, "No table in")
+	if err := os.Remove("q.ndjson"); err != nil {
+		t.Fatal(err)
+	}
+	must(t, append(args, "--max-bad", "60%"), "5 read = 2 written + 3 quarantined + 0 skipped", "too-many-fields", "in.csv:4")
+	text, err := os.ReadFile("q.ndjson")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mended := strings.NewReplacer(`2,x`, `2,3.5,x`, `3,4.5,b,c`, `3,4.5,\"b,c\"`, `5,deep,e`, `5,9,e`).Replace(string(text))
+	if err := os.WriteFile("mended.ndjson", []byte(mended), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	must(t, []string{"load", "mended.ndjson", "--into", "ops.r", "--type", "depth (m)=double"}, "3 read = 3 written")
+	must(t, []string{"preview", "ops.r"}, "b,c", "3.5")
+}
+
 // TestDemoAndHelpExamples runs the demo twice and then every example in the help texts, as they stand.
 func TestDemoAndHelpExamples(t *testing.T) {
 	inside(t, nil)

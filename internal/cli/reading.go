@@ -26,6 +26,7 @@ type readingFlags struct {
 	filesFrom, encoding, records      string
 	lineage                           bool
 	pathColumns                       string
+	limits                            flow.Limits
 	mayExpand                         bool
 }
 
@@ -36,6 +37,9 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
 	flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
 	flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
+	flags.IntVar(&f.limits.RecordBytes, "max-record", 64<<20, "the most `bytes` that one record may have")
+	flags.IntVar(&f.limits.Columns, "max-columns", 20_000, "the most `columns` and parts of columns that a source may have")
+	flags.IntVar(&f.limits.Depth, "max-depth", 200, "how `deep` objects and lists may lie within each other")
 	flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
 	flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
 	flags.StringVar(&f.escape, "escape", "double", "how a quote is written within quotes: double, or backslash")
@@ -72,6 +76,9 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 	}
 	if r.Stated, err = f.stated(); err != nil {
 		return r, err
+	}
+	if r.Limits = f.limits; r.Limits.RecordBytes < 1 || r.Limits.Columns < 1 || r.Limits.Depth < 1 {
+		return r, fault.New(fault.Usage, "--max-record, --max-columns and --max-depth count from 1 on")
 	}
 	r.Quarantine, r.Lineage, r.PathColumns = f.quarantine, f.lineage, f.pathColumns
 	if f.maxBad != "" {

@@ -28,6 +28,7 @@ func NewJSON(s schema.Schema, grows bool) *JSON {
 func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, []parse.Problem) {
 	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, nil, r.Rows())
 	w := walker{grows: j.grows}
+	w.Limit(r.MaxDepth)
 	var problems []parse.Problem
 	for row := range r.Rows() {
 		w.problem = nil

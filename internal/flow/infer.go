@@ -76,6 +76,11 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole bool) (*I
 	if len(unused) > 0 {
 		return s.infer(ctx, r, b, true)
 	}
+	columns := 0
+	settled.Walk(func(string, *schema.Field) { columns++ })
+	if err := r.Limits.checkColumns(columns, s.Inputs[0].Location); err != nil {
+		return nil, err
+	}
 	return &Inference{Source: s, Schema: settled, Observed: total, Records: total.Root.Counts[schema.ClassObject.Index()], Whole: whole}, nil
 }
 
@@ -115,7 +120,7 @@ type observer struct {
 func (o *observer) work(block *parse.Block) (struct{}, error) {
 	in := o.source.Inputs[block.Object]
 	if in.Rules.Format != sniff.Delimited {
-		parseJSON(&o.lines, in.Rules, block)
+		parseJSON(&o.lines, in, block)
 		o.seen.JSON(&o.lines)
 	} else {
 		p := parser(in.Rules)

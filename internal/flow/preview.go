@@ -155,7 +155,7 @@ func (g *grid) square() {
 
 // object reads records of text until there are enough.
 func (g *grid) object(ctx context.Context, in Input) error {
-	limits := parse.DefaultLimits
+	limits := in.Limits.parse()
 	stream, text, err := in.open(ctx, &limits)
 	if err != nil {
 		return err
@@ -165,7 +165,7 @@ func (g *grid) object(ctx context.Context, in Input) error {
 		g.column(name)
 	}
 	alloc := func(n int) ([]byte, error) { return make([]byte, 0, n), nil }
-	limits.BlockBytes = 64 << 10
+	limits.BlockBytes = min(limits.BlockBytes, 64<<10)
 	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
 		if g.full() {
 			return io.EOF
@@ -212,7 +212,8 @@ func (g *grid) trouble(in Input, b *parse.Block, problems []parse.Problem) {
 func (g *grid) lines(in Input, b *parse.Block) {
 	var r json.Records
 	var s json.Scanner
-	parseJSON(&r, in.Rules, b)
+	parseJSON(&r, in, b)
+	s.Limit(in.Limits.Depth)
 	problems := r.Problems
 	for row := 0; row < r.Rows() && !g.full(); row++ {
 		g.p.Rows = append(g.p.Rows, nil)

@@ -17,7 +17,7 @@ type pass struct {
 	source *Source
 	budget Budget
 	stage  string
-	limits parse.Limits
+	limits parse.Limits // of the blocks
 	// blocksOf bounds how many blocks of each object are read; 0 is all.
 	blocksOf int
 	// hashes receives the hash of each object, where it is not nil.
@@ -143,7 +143,8 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 		return make([]byte, 0, n), nil
 	}
 	for i, in := range p.source.Inputs {
-		limits := p.limits
+		limits := in.Limits.parse()
+		p.limits.BlockBytes = limits.BlockBytes
 		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err

@@ -41,9 +41,44 @@ type Reading struct {
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
 	Lineage     bool
 	PathColumns string
+	// Limits bound what a record may take.
+	Limits Limits
 	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
 	MaxBad     Tolerance
 	Quarantine string
+}
+
+// Limits bound what one record may take. A limit of 0 is the default.
+type Limits struct {
+	// RecordBytes is the most that a record may have, Columns the most columns and parts of columns that a source may have, and Depth how
+	// many objects and lists may lie within each other.
+	RecordBytes, Columns, Depth int
+}
+
+// maxColumns is how many columns and parts of columns a source may have where nothing else is said.
+const maxColumns = 20_000
+
+// parse returns the limits of the parsers.
+func (l Limits) parse() parse.Limits {
+	p := parse.DefaultLimits
+	if l.RecordBytes > 0 {
+		// A record that is too large is noticed when a whole block does not hold it.
+		p.RecordBytes, p.BlockBytes = l.RecordBytes, min(p.BlockBytes, l.RecordBytes)
+	}
+	return p
+}
+
+// checkColumns refuses more columns than allowed.
+func (l Limits) checkColumns(n int, location string) error {
+	most := l.Columns
+	if most == 0 {
+		most = maxColumns
+	}
+	if n <= most {
+		return nil
+	}
+	return fault.New(fault.Input, "has %d columns and parts of columns, more than %d", n, most).In(location).
+		Try("check that it is read as it should be; if it is, allow more with --max-columns")
 }
 
 // Budget is what a run may use.
@@ -75,6 +110,8 @@ type Input struct {
 	Rules sniff.Rules
 	// SkipRows is how many lines at the start are no part of the data.
 	SkipRows int
+	// Limits are those of the run.
+	Limits Limits
 	// Shape is what was found of an XML document.
 	Shape xml.Shape
 	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
@@ -133,6 +170,10 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 		if err != nil {
 			return nil, err
 		}
+		if err := r.Limits.checkColumns(len(in.Rules.Names), in.Location); err != nil {
+			return nil, err
+		}
+		in.Limits = r.Limits
 		s.Inputs = append(s.Inputs, in)
 		s.Bytes += object.Size
 	}

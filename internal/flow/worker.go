@@ -26,8 +26,9 @@ func parser(r sniff.Rules) delimited.Parser {
 }
 
 // parseJSON finds the records of a block of JSON.
-func parseJSON(records *json.Records, r sniff.Rules, block *parse.Block) {
-	if r.Format == sniff.JSONLines {
+func parseJSON(records *json.Records, in Input, block *parse.Block) {
+	records.MaxDepth = in.Limits.Depth
+	if in.Rules.Format == sniff.JSONLines {
 		records.Parse(block)
 	} else {
 		records.ParseValues(block)
@@ -136,7 +137,7 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	var out fitted
 	var unread []parse.Problem
 	if f.json != nil {
-		parseJSON(&f.lines, f.source.Inputs[block.Object].Rules, block)
+		parseJSON(&f.lines, f.source.Inputs[block.Object], block)
 		unread = f.lines.Problems
 		out.batch, out.problems = f.json.Fit(&f.lines)
 	} else {

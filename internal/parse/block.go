@@ -178,7 +178,7 @@ func (s *splitter) take(buf []byte) ([]byte, error) {
 	if len(buf) >= s.limits.RecordBytes {
 		return nil, &fault.Error{Kind: fault.Input, Line: s.block.Line,
 			Reason: "the record that begins here does not end within the largest size of a record",
-			WayOut: "a quote that is never closed does this; otherwise the reading rules may be wrong"}
+			WayOut: "a quote that is never closed does this; otherwise check the reading rules, or allow more with --max-record"}
 	}
 	bigger := make([]byte, len(buf), min(2*len(buf), max(s.limits.RecordBytes, len(buf)+1)))
 	copy(bigger, buf)

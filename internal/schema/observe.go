@@ -191,6 +191,7 @@ func (o *Observed) JSON(r *json.Records) {
 		o.refuseAt(r.Block, p)
 	}
 	w := walker{lines: newLines(r.Block)}
+	w.Limit(r.MaxDepth)
 	for row := range r.Rows() {
 		start, end := r.Span(row)
 		w.start = start

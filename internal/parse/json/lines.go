@@ -18,6 +18,8 @@ type Records struct {
 	Block *parse.Block
 	// Problems are the lines that are no text and so are not among the records.
 	Problems []parse.Problem
+	// MaxDepth is how many objects and arrays of a record may lie within each other; 0 is the package's MaxDepth.
+	MaxDepth int
 	spans    [][2]uint32
 }
 

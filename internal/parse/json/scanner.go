@@ -30,7 +30,7 @@ func (k Kind) String() string {
 	return [...]string{"invalid", "null", "boolean", "number", "string", "object", "array"}[k]
 }
 
-// MaxDepth is how many objects and arrays may lie within each other.
+// MaxDepth is how many objects and arrays may lie within each other where nothing else is said.
 const MaxDepth = 200
 
 // Scanner walks over one JSON text. Its methods do nothing once an error has occurred.
@@ -38,6 +38,7 @@ type Scanner struct {
 	data  []byte
 	pos   int
 	depth int
+	limit int // of depth, 0 for MaxDepth
 	err   *SyntaxError
 }
 
@@ -53,7 +54,10 @@ func (e *SyntaxError) Error() string {
 }
 
 // Reset begins a new text.
-func (s *Scanner) Reset(data []byte) { *s = Scanner{data: data} }
+func (s *Scanner) Reset(data []byte) { *s = Scanner{data: data, limit: s.limit} }
+
+// Limit sets how many objects and arrays may lie within each other; 0 is MaxDepth.
+func (s *Scanner) Limit(depth int) { s.limit = depth }
 
 // Err returns the first error.
 func (s *Scanner) Err() *SyntaxError { return s.err }
@@ -300,8 +304,12 @@ func (s *Scanner) Unescape(dst, text []byte) []byte {
 func (s *Scanner) Open() {
 	s.pos++
 	s.depth++
-	if s.depth > MaxDepth {
-		s.Fail("objects and arrays lie more than %d deep", MaxDepth)
+	limit := s.limit
+	if limit == 0 {
+		limit = MaxDepth
+	}
+	if s.depth > limit {
+		s.Fail("objects and arrays lie more than %d deep, which --max-depth can allow", limit)
 	}
 }
 
