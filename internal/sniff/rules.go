@@ -176,7 +176,7 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 			return r.useRecords(stated.Records)
 		case text[0] == '{':
 			return r.settleJSON(text, whole)
-		case text[0] == '[' && len(text) > 1 && bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0:
+		case text[0] == '[' && len(text) > 1 && (bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0 || whole && isJSON(text)):
 			r.Format, r.Records = JSON, json.Path{}
 			r.because("format", "JSON", "it begins with an array")
 			r.because("records", r.Records.String(), "the array's elements")
@@ -184,6 +184,15 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 		}
 	}
 	return r.settleDelimited(head, whole, stated)
+}
+
+// isJSON reports whether a text is one JSON value.
+func isJSON(text []byte) bool {
+	var s json.Scanner
+	s.Reset(text)
+	s.Skip()
+	s.End()
+	return s.Err() == nil
 }
 
 func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
