@@ -19,7 +19,7 @@ import (
 type readingFlags struct {
 	delimiter, quote, escape, comment string
 	ragged                            string
-	header, noHeader, trim            bool
+	header, noHeader, trim, skipBlank bool
 	headerRows, skipRows              int
 	columns, types                    []string
 	maxBad, quarantine                string
@@ -46,11 +46,12 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags.StringVar(&f.comment, "comment", "", "`character` that begins lines to pass over, or none (default: decided from the data)")
 	flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
 	flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
+	flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
 	flags.BoolVar(&f.header, "header", false, "the first record holds the names")
 	flags.BoolVar(&f.noHeader, "no-header", false, "the first record is data; columns are named c1, c2 and so on")
 	flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
 	flags.StringSliceVar(&f.columns, "columns", nil, "`names` of the columns, in order, with commas between them")
-	flags.StringVar(&f.ragged, "ragged", "stop", "what becomes of records with too few fields: stop, or pad them with nulls")
+	flags.StringVar(&f.ragged, "ragged", "stop", "records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a column _misfit")
 	if types {
 		flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, as in depth=double; may be repeated (`COL=TYPE`)")
 	}
@@ -122,7 +123,7 @@ func listed(sources []string, from string) ([]string, error) {
 
 // stated turns the flags into the reading rules that are fixed.
 func (f *readingFlags) stated() (sniff.Stated, error) {
-	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim}
+	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim, SkipBlank: f.skipBlank}
 	var err error
 	if f.encoding != "" {
 		if s.Encoding, err = sniff.ParseEncoding(f.encoding); err != nil {

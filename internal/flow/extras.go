@@ -24,6 +24,12 @@ const (
 	loadedAt    = "_loaded_at"
 )
 
+// misfitColumn holds what a record has beyond the columns: a JSON object of the surplus fields by their position, c5 and so on.
+const misfitColumn = "_misfit"
+
+// misfitExtra is the column for surplus fields.
+var misfitExtra = extra{field: schema.Field{Name: misfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true}}
+
 // extra is a column that the run adds to those of the source.
 type extra struct {
 	field schema.Field
@@ -137,8 +143,8 @@ func newFiller(list []extra, s schema.Schema, started time.Time) (*filler, error
 }
 
 // fill replaces the extra columns of a batch, which are null so far. before is how many records of the object came before the
-// batch's, and ranks the number of each row's record within it, nil where each record became a row.
-func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, ranks []int64) (arrow.RecordBatch, error) {
+// batch's.
+func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fitted) (arrow.RecordBatch, error) {
 	if len(f.extras) == 0 {
 		return batch, nil
 	}
@@ -152,18 +158,40 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, ranks [
 				return nil, fmt.Errorf("%q is no %s for column %q", e.values[object], e.field.Type, e.field.Name)
 			}
 			columns[f.columns[i]] = values
+		case e.field.Name == misfitColumn:
+			if from.misfits != nil {
+				columns[f.columns[i]] = texts(from.misfits)
+			}
 		case e.field.Name == loadedAt:
 			columns[f.columns[i]] = longs(arrow.FixedWidthTypes.Timestamp_us, rows, func(int) int64 { return f.started.UnixMicro() })
 		default:
 			columns[f.columns[i]] = longs(arrow.PrimitiveTypes.Int64, rows, func(row int) int64 {
-				if ranks != nil {
-					return before + ranks[row] + 1
+				if from.ranks != nil {
+					return before + from.ranks[row] + 1
 				}
 				return before + int64(row) + 1
 			})
 		}
 	}
 	return array.NewRecordBatch(batch.Schema(), columns, batch.NumRows()), nil
+}
+
+// has reports whether a column of that name is filled.
+func (f *filler) has(name string) bool {
+	return slices.ContainsFunc(f.extras, func(e extra) bool { return e.field.Name == name })
+}
+
+// texts makes a column of strings, null where they are empty.
+func texts(values []string) arrow.Array {
+	b := array.NewStringBuilder(memory.DefaultAllocator)
+	for _, v := range values {
+		if v == "" {
+			b.AppendNull()
+		} else {
+			b.Append(v)
+		}
+	}
+	return b.NewArray()
 }
 
 // longs makes a column of 64-bit values without nulls.

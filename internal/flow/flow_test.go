@@ -342,6 +342,46 @@ func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
 	}
 }
 
+func TestSurplusIsKept(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("id,v\n")
+	for i := range 600_000 {
+		fmt.Fprintf(&b, "%d,x\n", i)
+	}
+	files(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
+	c := conversion("few.parquet", "few.csv")
+	c.Stated.Pad, c.MaxBad.Count = true, 1
+	c.Types = map[string]schema.Type{"id": {Kind: schema.Long}}
+	if _, err := Convert(t.Context(), c, DefaultBudget()); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(rows(t, "few.parquet"), " ; "); got != `1|a|{"c3":"more, \"here\"","c4":""} ; 2|(null)|(null) ; 3|e|(null)` {
+		t.Errorf("%s", got)
+	}
+	c = conversion("late.parquet", "late.csv")
+	c.Stated.Pad = true
+	report, err := Convert(t.Context(), c, DefaultBudget())
+	if err != nil || !report.Rewritten {
+		t.Fatalf("%+v, %v", report, err)
+	}
+	if all := rows(t, "late.parquet"); all[len(all)-1] != `7|y|{"c3":"surplus"}` || all[0] != "0|x|(null)" {
+		t.Errorf("%s", all[len(all)-1])
+	}
+	l := loading(t, "", "few.csv")
+	l.Stated.Pad, l.MaxBad, l.Types = true, Tolerance{Count: 1}, map[string]schema.Type{"id": {Kind: schema.Long}}
+	for range 2 {
+		if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := Load(t.Context(), loading(t, "", "plain.csv"), DefaultBudget()); err != nil {
+		t.Fatal(err)
+	}
+	if got := tableRows(t, l); len(got) != 7 || got[6] != "9|z|(null)" || got[3] != got[0] {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestXMLIsReadLikeJSON(t *testing.T) {
 	files(t, map[string]string{
 		"in/1.xml": "<?xml version='1.0' encoding='ISO-8859-1'?>\n<log>\n <e id='7'><v>1</v><note>caf\xe9</note></e>\n <e id='8'><v>2.5</v></e>\n</log>",

@@ -106,6 +106,9 @@ func (l Loading) further(ctx context.Context, source *Source, t *table.Table, b 
 	if out.extras, err = source.extras(l.Reading); err != nil {
 		return nil, nil, nil, err
 	}
+	if l.Stated.Pad && t.Schema.Index(misfitColumn) >= 0 {
+		out.extras = append(out.extras, misfitExtra)
+	}
 	files, report, err := source.attempt(ctx, l.Reading, b, out, started, l.Into.String())
 	if err != nil {
 		load.Rollback()

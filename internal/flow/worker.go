@@ -2,7 +2,9 @@ package flow
 
 import (
 	"bytes"
+	stdjson "encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -17,7 +19,7 @@ import (
 
 // parser returns the parser of an object of delimited text.
 func parser(r sniff.Rules) delimited.Parser {
-	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad}
+	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad, SkipBlank: r.SkipBlank}
 	p.Skip = r.HeaderRows
 	if r.HeaderRows == 1 {
 		p.Header = strings.TrimRight(r.HeaderText, "\r\n")
@@ -42,6 +44,8 @@ type fitted struct {
 	problems []parse.Problem
 	// ranks is the number of each row's record among the block's records, from 0; nil where each record became a row.
 	ranks []int64
+	// misfits holds for each row its surplus fields as JSON, empty for none; nil where no row has any.
+	misfits []string
 	// skipped counts the records that were passed over.
 	skipped int
 	// raw is the block's data, kept while there are problems to tell of.
@@ -153,6 +157,9 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	if out.batch != nil && len(out.problems)+out.skipped > 0 {
 		out.ranks = f.ranks(out)
 	}
+	if out.batch != nil && f.json == nil && len(f.records.Surplus) > 0 {
+		out.misfits = f.misfits(out)
+	}
 	if len(out.problems) > 0 {
 		out.raw = bytes.Clone(block.Data)
 	}
@@ -176,6 +183,40 @@ func (f *fitter) ranks(out fitted) []int64 {
 		rank++
 	}
 	return ranks
+}
+
+// misfits writes the surplus fields of each row.
+func (f *fitter) misfits(out fitted) []string {
+	texts := make([]string, 0, out.batch.NumRows())
+	problem, surplus := 0, 0
+	for row := range f.records.Rows {
+		start := f.records.Start(row)
+		for problem < len(out.problems) && out.problems[problem].Start < start {
+			problem++
+		}
+		var text string
+		for surplus < len(f.records.Surplus) && f.records.Surplus[surplus].Start <= start {
+			if s := f.records.Surplus[surplus]; s.Start == start {
+				text = surplusJSON(f.records.Width, s.Texts)
+			}
+			surplus++
+		}
+		if problem == len(out.problems) || out.problems[problem].Start != start {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
+// surplusJSON writes surplus fields as an object, by the names that columns at their positions would have.
+func surplusJSON(width int, fields []string) string {
+	members := make(map[string]string, len(fields))
+	for i, text := range fields {
+		members["c"+strconv.Itoa(width+i+1)] = text
+	}
+	// Texts can always be encoded; keys come out sorted.
+	text, _ := stdjson.Marshal(members)
+	return string(text)
 }
 
 func (f *fitter) recordCount() int {

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"trevak/internal/fault"
@@ -58,7 +59,14 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 		rows := f.batch.NumRows()
 		records += rows + int64(len(f.problems)+f.skipped)
 		counts := &report.Objects[block.Object].Counts
-		batch, err := fill.fill(f.batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f.ranks)
+		if f.misfits != nil && !fill.has(misfitColumn) {
+			if !out.fixed {
+				return errWider
+			}
+			return fault.New(fault.Schema, "has records with more fields than columns, and the table has no column %q for the surplus", misfitColumn).
+				In(s.Inputs[block.Object].Location).Try("load without --ragged pad, so that they are bad records")
+		}
+		batch, err := fill.fill(f.batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f)
 		if err != nil {
 			return err
 		}
@@ -128,6 +136,10 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		inferred, err := s.infer(ctx, r, b, whole)
 		if err != nil {
 			return output{}, nil, nil, err
+		}
+		added := added
+		if inferred.Observed.Surplus > 0 {
+			added = append(slices.Clone(added), misfitExtra)
 		}
 		if err := addExtras(&inferred.Schema, added); err != nil {
 			return output{}, nil, nil, err

@@ -30,7 +30,7 @@ func (f *Found) remote(ctx context.Context, url string) error {
 	if err := r.connect(); err != nil {
 		return err
 	}
-	object := Object{Location: url, Size: max(0, r.size)}
+	object := Object{Location: url, Size: max(0, r.size), store: fetched(url)}
 	if at, err := http.ParseTime(r.modified); err == nil {
 		object.Modified = at
 	}

@@ -33,9 +33,7 @@ type Object struct {
 	// MayExpand lifts the guard against objects that unpack to very much.
 	MayExpand bool
 
-	path   string   // of the file
-	member string   // of a zip archive
-	spool  *os.File // what was read from standard input
+	store store
 }
 
 // Found is what the sources name.
@@ -128,7 +126,7 @@ func (f *Found) file(path string, info fs.FileInfo) error {
 		f.Empty++
 		return nil
 	}
-	object := Object{Location: path, Size: info.Size(), Modified: info.ModTime(), path: path}
+	object := Object{Location: path, Size: info.Size(), Modified: info.ModTime(), store: disk(path)}
 	if !zipped(path) {
 		f.Objects = append(f.Objects, object)
 		return nil
@@ -148,7 +146,7 @@ func (f *Found) file(path string, info fs.FileInfo) error {
 		case m.UncompressedSize64 == 0:
 			f.Empty++
 		default:
-			f.Objects = append(f.Objects, Object{Location: path + "!" + m.Name, Size: int64(m.CompressedSize64), Modified: m.Modified, path: path, member: m.Name})
+			f.Objects = append(f.Objects, Object{Location: path + "!" + m.Name, Size: int64(m.CompressedSize64), Modified: m.Modified, store: archived{path, m.Name}})
 		}
 	}
 	return nil
@@ -187,33 +185,8 @@ func (f *Found) spool(stdin io.Reader) error {
 		f.Empty++
 		return nil
 	}
-	f.Objects = append(f.Objects, Object{Location: "-", Size: size, Modified: time.Now(), spool: file})
+	f.Objects = append(f.Objects, Object{Location: "-", Size: size, Modified: time.Now(), store: spooled{file, size}})
 	return nil
-}
-
-// reader is a file to read from its beginning.
-type reader interface {
-	io.Reader
-	io.Closer
-}
-
-// file opens the stored bytes.
-func (o Object) file(ctx context.Context) (reader, error) {
-	if IsURL(o.Location) {
-		return &remote{ctx: ctx, url: o.Location}, nil
-	}
-	if o.spool != nil {
-		return io.NopCloser(io.NewSectionReader(o.spool, 0, o.Size)), nil
-	}
-	path := o.path
-	if path == "" {
-		path = o.Location
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, missing(path, err)
-	}
-	return file, nil
 }
 
 func hidden(name string) bool { return strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") }

@@ -1,7 +1,6 @@
 package locate
 
 import (
-	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/bzip2"
@@ -93,14 +92,17 @@ const streamBuffer = 256 << 10
 
 // Open starts reading an object. Errors while reading name the object and the offset.
 func (o Object) Open(ctx context.Context) (*Stream, error) {
-	if o.member != "" {
-		return o.openMember(ctx)
+	if o.store == nil {
+		o.store = disk(o.Location)
 	}
-	file, err := o.file(ctx)
+	file, err := o.store.open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	s := &Stream{Compression: Plain, object: o, file: file, ctx: ctx}
+	if _, ok := o.store.(archived); ok {
+		s.Compression = Zip
+	}
 	s.hash = xxh3.New()
 	counted := &counter{r: file, s: s}
 	head := make([]byte, 16)
@@ -130,31 +132,6 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 	return s, nil
 }
 
-// openMember starts reading a member of a zip archive.
-func (o Object) openMember(ctx context.Context) (*Stream, error) {
-	archive, err := zip.OpenReader(o.path)
-	if err != nil {
-		return nil, fault.New(fault.Input, "is no whole zip archive: %s", err).In(o.path).Try("ask the sender for a whole copy")
-	}
-	s := &Stream{Compression: Zip, object: o, file: archive, ctx: ctx}
-	for _, f := range archive.File {
-		if f.Name != o.member {
-			continue
-		}
-		r, err := f.Open()
-		if err != nil {
-			archive.Close()
-			return nil, s.broken(Zip, err)
-		}
-		s.hash = xxh3.New()
-		s.unpacked, s.unpacker = io.TeeReader(r, s.hash), r
-		s.stored.Store(int64(f.CompressedSize64))
-		return s, nil
-	}
-	archive.Close()
-	return nil, fault.New(fault.Storage, "is no longer in the archive").In(o.Location)
-}
-
 // Read reads unpacked bytes and stops when the context ends.
 func (s *Stream) Read(p []byte) (int, error) {
 	if err := s.ctx.Err(); err != nil {
@@ -162,7 +139,11 @@ func (s *Stream) Read(p []byte) (int, error) {
 	}
 	n, err := s.unpacked.Read(p)
 	s.offset += int64(n)
-	if s.offset > expandBytes && s.offset > expandTimes*s.stored.Load() && s.Compression != Plain && !s.object.MayExpand {
+	stored := s.stored.Load()
+	if s.Compression == Zip {
+		stored = s.object.Size
+	}
+	if s.offset > expandBytes && s.offset > expandTimes*stored && s.Compression != Plain && !s.object.MayExpand {
 		return n, fault.New(fault.Input, "has unpacked to more than %d times its size already, after %d bytes", expandTimes, s.offset).
 			In(s.object.Location).Try("look at it first; if it is meant to be so, say --allow-expansion")
 	}
@@ -195,7 +176,7 @@ func (s *Stream) broken(packing Compression, cause error) error {
 // reads.
 func (s *Stream) Stored() int64 { return s.stored.Load() }
 
-// Hash reads what is left and returns the 128-bit xxHash of the stored bytes (of the unpacked ones, for members of archives), in
+// Hash reads what is left and returns the 128-bit xxHash of the stored bytes (of the unpacked ones, for members of archives) in
 // hexadecimal digits. With size and time of change it marks the version of the object.
 func (s *Stream) Hash() (string, error) {
 	rest := make([]byte, streamBuffer)

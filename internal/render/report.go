@@ -45,7 +45,7 @@ func Report(s Screen, r *flow.Report) {
 	if len(r.Reasons) > 0 {
 		s.Printf("\n")
 		reasons(s, r.Reasons)
-		s.Printf("  they are kept in %s\n", r.Quarantine)
+		s.Printf("\n  They are kept in %s.\n", r.Quarantine)
 	}
 }
 
@@ -85,14 +85,14 @@ func Refusal(s Screen, r *flow.Refusal) {
 	if !r.All {
 		how = "of the first"
 	}
-	s.Printf("  %s %s %s cannot become rows, more than --max-bad %s allows\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
+	s.Printf("\n  %s %s %s cannot become rows, more than --max-bad %s allows\n\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
 	reasons(s, r.Groups)
-	s.Printf("  they are kept in %s; nothing else was written\n", r.Quarantine)
+	s.Printf("\n  They are kept in %s; nothing else was written.\n", r.Quarantine)
 }
 
 // reasons writes a line for each reason.
 func reasons(s Screen, groups []flow.ReasonGroup) {
-	t := Table{Header: []string{"reason", "records", "first", ""}, Right: []bool{false, true}, Indent: 2, Keep: true}
+	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Indent: 2, Keep: true}
 	for _, g := range groups {
 		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line), cut(g.Message, 120)})
 	}

@@ -16,6 +16,8 @@ type Observed struct {
 	// Problems counts the records that could not be read; Problem is the first of them.
 	Problems int64
 	Problem  *Refused
+	// Surplus counts the records of delimited text that have more fields than there are columns, and keep their first ones.
+	Surplus int64
 }
 
 // Refused is a record that could not be read, with its place.
@@ -109,6 +111,7 @@ func (n *Node) Order() {
 func (o *Observed) Merge(other *Observed) {
 	o.Root.Merge(&other.Root)
 	o.Problems += other.Problems
+	o.Surplus += other.Surplus
 	if other.Problem != nil {
 		o.refuse(*other.Problem)
 	}
@@ -131,6 +134,7 @@ func (o *Observed) Delimited(r *delimited.Records, names []string) {
 	for _, p := range r.Problems {
 		o.refuseAt(block, p)
 	}
+	o.Surplus += int64(len(r.Surplus))
 	lines := newLines(block)
 	o.Root.Seen |= ClassObject
 	o.Root.Counts[ClassObject.Index()] += int64(r.Rows)

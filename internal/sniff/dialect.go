@@ -66,7 +66,7 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	default:
 		return fault.New(fault.Input, "holds no record, only blank or comment lines").Try("leave it out of the source")
 	}
-	r.Format, r.Dialect, r.Pad, r.firstText = Delimited, best.dialect, stated.Pad, best.first
+	r.Format, r.Dialect, r.Pad, r.SkipBlank, r.firstText = Delimited, best.dialect, stated.Pad, stated.SkipBlank, best.first
 	r.because("format", "delimited text", "%s", "its text is neither JSON nor XML, nor does it begin like a columnar file")
 	reason := r.because("delimiter", DelimiterName(best.dialect), "%s", best.why())
 	if stated.Delimiter != "" {

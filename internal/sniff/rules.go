@@ -54,8 +54,9 @@ type Rules struct {
 	// First is the texts of the first record, HeaderText its raw text where it is the header.
 	First      []string
 	HeaderText string
-	// Pad fills records that have too few fields with nulls.
-	Pad bool
+	// Pad fills records that have too few fields with nulls, and sets aside what others have too many. SkipBlank makes blank lines
+	// no records.
+	Pad, SkipBlank bool
 	// firstText is the raw text of the first record.
 	firstText string
 	// Reasons tells why, a line for each rule, in the order they are shown.
@@ -89,8 +90,8 @@ type Stated struct {
 	// HeaderRows is how many records hold the names, whose parts are joined by a space; 0 for none.
 	HeaderRows *int
 	// Columns are the names of the columns.
-	Columns []string
-	Pad     bool
+	Columns        []string
+	Pad, SkipBlank bool
 }
 
 func (r *Rules) because(rule, value, format string, args ...any) *Reason {

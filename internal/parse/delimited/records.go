@@ -21,6 +21,8 @@ type Records struct {
 	Rows int
 	// Problems are the records that are not among the rows, in order.
 	Problems []parse.Problem
+	// Surplus are the fields that records have beyond Width, where the parser lets them, in order.
+	Surplus []Surplus
 	// Repeated counts the records that were the header once more, and so are no data.
 	Repeated int
 
@@ -84,6 +86,14 @@ func (r *Records) Row(row int) []Field {
 	return out
 }
 
+// Surplus is what one record has beyond its place in the grid.
+type Surplus struct {
+	// Start is the offset of the record within the block.
+	Start int
+	// Texts are the fields, the first of which is number Width.
+	Texts []string
+}
+
 // Field is one field's text.
 type Field struct {
 	Text   string
@@ -95,8 +105,11 @@ type Parser struct {
 	Dialect Dialect
 	// Width is how many fields a record has; 0 takes any number.
 	Width int
-	// Pad fills records that have too few fields with empty ones. Otherwise they are problems, as are those with too many.
+	// Pad fills records that have too few fields with empty ones, and sets aside the surplus of those that have too many. Otherwise
+	// both are problems.
 	Pad bool
+	// SkipBlank makes blank lines no records even where records have one field.
+	SkipBlank bool
 	// Skip is how many records at the start of the object's first block are not data.
 	Skip int
 	// Header is the raw text of the header without its line end. A later record of the same text is passed over.
@@ -320,7 +333,7 @@ func (s *scan) begin(at int) int {
 func (s *scan) finish(next int) int {
 	fields := s.r.fields[s.first:]
 	switch {
-	case len(fields) == 1 && s.Width != 1 && fields[0].start&flag == 0 && fields[0].start == fields[0].end:
+	case len(fields) == 1 && (s.Width != 1 || s.SkipBlank) && fields[0].start&flag == 0 && fields[0].start == fields[0].end:
 		// A blank line is no record, unless records have one field only.
 		s.r.fields = s.r.fields[:s.first]
 	case s.skip > 0:
@@ -341,6 +354,10 @@ func (s *scan) finish(next int) int {
 			s.plain(next, next)
 		}
 		s.r.starts = append(s.r.starts, uint32(s.record))
+	case len(fields) > s.Width && s.Pad:
+		s.setAside(fields[s.Width:])
+		s.r.fields = s.r.fields[:s.first+s.Width]
+		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) < s.Width:
 		s.problem(next, parse.TooFewFields, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, or fill short records with nulls by --ragged pad")
@@ -349,6 +366,19 @@ func (s *scan) finish(next int) int {
 			"mend the record, quoting a field that holds the delimiter")
 	}
 	return s.begin(next)
+}
+
+// setAside keeps the surplus fields of the record.
+func (s *scan) setAside(fields []span) {
+	out := Surplus{Start: s.record}
+	for _, f := range fields {
+		text := s.data[f.start&^flag : f.end&^flag]
+		if f.end&flag != 0 {
+			text = s.Dialect.Unquote(nil, text)
+		}
+		out.Texts = append(out.Texts, string(text))
+	}
+	s.r.Surplus = append(s.r.Surplus, out)
 }
 
 // isHeader reports whether the record is the header once more.

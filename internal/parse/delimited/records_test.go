@@ -66,6 +66,8 @@ func TestParse(t *testing.T) {
 		{"short and long", Parser{Dialect: comma, Width: 2}, "a\nb,c\nd,e,f\n", "[[b c]]",
 			"[1@0 has 1 field where 2 are expected 3@6 has 3 fields where 2 are expected]"},
 		{"padded", Parser{Dialect: comma, Width: 3, Pad: true}, "a\nb,c\nd,e,f\n", "[[a  ] [b c ] [d e f]]", "[]"},
+		{"padded and cut", Parser{Dialect: comma, Width: 2, Pad: true}, "a\nb,c,\"d\"\"\",e\n", "[[a ] [b c]]", "[]"},
+		{"blank lines skipped in a single column", Parser{Dialect: comma, Width: 1, SkipBlank: true}, "a\n\nb\n", "[[a] [b]]", "[]"},
 		{"text after a quote", Parser{Dialect: comma, Width: 2}, "\"a\"x,b\nc,d\n", "[[c d]]",
 			"[1@0 has text after the closing quote of a field]"},
 		{"never closed", Parser{Dialect: comma, Width: 2}, "a,b\n\"c,d\ne,f\n", "[[a b]]", "[2@4 opens a quote that is never closed]"},
@@ -168,6 +170,15 @@ func write(random *rand.Rand, d Dialect) string {
 		b.WriteByte('\n')
 	}
 	return b.String()
+}
+
+func TestSurplusIsSetAside(t *testing.T) {
+	var r Records
+	p := Parser{Dialect: comma, Width: 1, Pad: true}
+	p.Parse(&parse.Block{Data: []byte("a\nb,c,\"d\"\"\"\ne\n"), Line: 1}, &r)
+	if got := fmt.Sprint(r.Surplus); got != `[{2 [c d"]}]` || r.Rows != 3 {
+		t.Errorf("%s, %d rows", got, r.Rows)
+	}
 }
 
 func TestAnyBlockSizeGivesTheSameRecords(t *testing.T) {
