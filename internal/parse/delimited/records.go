@@ -225,7 +225,7 @@ func (s *scan) run() {
 			case data[at] == '\n' || data[at] == '\r' && s.Dialect.CR:
 				s.plain(start, s.textEnd(start, at))
 				next := at + s.Dialect.lineEnd(data[at:])
-				if start = s.finish(next); start != at+1 {
+				if start = s.finish(next); start != at+1 || !simple {
 					break field
 				}
 			case simple:
@@ -279,7 +279,7 @@ func (s *scan) last() {
 	if s.record == n {
 		return
 	}
-	if s.Dialect.ends(bytes.TrimRight(s.data[s.record:n], s.blanks())) {
+	if len(s.r.fields) == s.first || s.Dialect.ends(bytes.TrimRight(s.data[s.record:n], s.blanks())) {
 		s.plain(n, n)
 	}
 	s.finish(n)

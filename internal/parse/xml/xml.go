@@ -112,7 +112,7 @@ func choose(stated string, seen, repeated map[string]bool) (string, error) {
 	case stated != "" && len(candidates) == 0:
 		return "", fault.New(fault.Usage, "has no element %q", stated).Try("write its path from the root, like /log/entry")
 	case len(candidates) == 0:
-		return "", fault.New(fault.Usage, "has no element that repeats, so none is a record by itself").Try("name one: --records /root/element")
+		return "", fault.New(fault.Usage, "has no element that repeats, so none is a record by itself").Try("name one: --records /log/entry")
 	}
 	return "", fault.New(fault.Usage, "has several elements that could be records: /%s", strings.Join(candidates, ", /")).
 		Try("name one: --records /%s", candidates[0])
