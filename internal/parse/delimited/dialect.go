@@ -49,7 +49,7 @@ func (d Dialect) Cut(buf []byte) int {
 			return record
 		case d.Comment != 0 && buf[record] == d.Comment:
 			end := d.lineEnd(buf[quote:])
-			if end < 0 {
+			if end < 0 || quote+end == len(buf) && buf[quote+end-1] == '\r' {
 				return record
 			}
 			record = quote + end
@@ -68,12 +68,13 @@ func (d Dialect) Cut(buf []byte) int {
 
 // opens reports whether the quote at a position is the first byte of a field of the record.
 func (d Dialect) opens(buf []byte, record, quote int) bool {
-	if d.Trim {
-		for quote > record && d.blank(buf[quote-1]) {
-			quote--
+	for quote > record && !d.ends(buf[record:quote]) {
+		if !d.Trim || !d.blank(buf[quote-1]) {
+			return false
 		}
+		quote--
 	}
-	return quote == record || d.ends(buf[record:quote])
+	return true
 }
 
 // blank reports whether a character is white space that Trim leaves out.
