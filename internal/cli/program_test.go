@@ -333,6 +333,21 @@ func TestQuarantineAndBack(t *testing.T) {
 	must(t, []string{"preview", "ops.r"}, "b,c", "3.5")
 }
 
+// TestHeaderlessQuarantine feeds back records that say nothing of their columns by themselves.
+func TestHeaderlessQuarantine(t *testing.T) {
+	inside(t, map[string]string{"log.psv": "6|2031-05-01|a, b\n7|2031-05-01|q\n8|2031-05-02\n9|2031-05-03|c|d\n"})
+	must(t, []string{"load", "log.psv", "--into", "ops.log", "--max-bad", "2", "--quarantine", "q.ndjson"}, "2 written + 2 quarantined")
+	text, err := os.ReadFile("q.ndjson")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile("q.ndjson", []byte(strings.NewReplacer(`8|2031-05-02`, `8|2031-05-02|x`, `c|d`, `cd`).Replace(string(text))), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	must(t, []string{"load", "q.ndjson", "--into", "ops.log"}, "2 read = 2 written")
+	must(t, []string{"preview", "ops.log"}, "cd", "2031-05-02")
+}
+
 // TestDemoAndHelpExamples runs the demo twice and then every example in the help texts, as they stand.
 func TestDemoAndHelpExamples(t *testing.T) {
 	inside(t, nil)

@@ -228,8 +228,11 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 	// Errors are met again below, where they are told.
 	start, _ := text.Peek(sniff.HeadBytes)
 	var from io.Reader = text
-	if in.Quarantined = quarantine.Is(start); in.Quarantined {
+	var kept quarantine.Record
+	if kept, in.Quarantined = quarantine.First(start); in.Quarantined {
 		from = quarantine.Unwrap(text)
+		stated = keptRules(kept, stated)
+		in.SkipRows = 0
 	}
 	encoding := sniff.DetectEncoding(start)
 	switch {
@@ -247,6 +250,26 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 		return in, e.In(object.Location)
 	}
 	return in, err
+}
+
+// keptRules states how records of a quarantine file are read, as they were before, where the user does not state it.
+func keptRules(kept quarantine.Record, stated sniff.Stated) sniff.Stated {
+	stated.SkipRows, stated.Encoding, stated.Records = 0, "", ""
+	if kept.Delimiter == "" {
+		return stated
+	}
+	if stated.Delimiter == "" {
+		stated.Delimiter = kept.Delimiter
+	}
+	if len(stated.Columns) == 0 {
+		stated.Columns = kept.Columns
+	}
+	rows := 0
+	if kept.Header != "" {
+		rows = 1
+	}
+	stated.HeaderRows = &rows
+	return stated
 }
 
 // settleFrom looks at as much of an object as it takes to see a whole record.

@@ -11,6 +11,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/parse"
 	"trevak/internal/quarantine"
+	"trevak/internal/sniff"
 )
 
 // Tolerance is how many records may fail to become rows: a number, or a share of all records.
@@ -111,6 +112,12 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 		t.groups[at].Records++
 		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: block.Offset + int64(p.Start), Column: p.Column, Reason: p.Code,
 			Message: message(e), Header: in.Rules.HeaderText}
+		if in.Rules.Format == sniff.Delimited {
+			record.Delimiter = in.Rules.Dialect.DelimiterText()
+			if record.Header == "" {
+				record.Columns = in.Rules.Names
+			}
+		}
 		if err := t.file.Add(record, block.Data[p.Start:p.End]); err != nil {
 			return err
 		}

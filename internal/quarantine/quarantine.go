@@ -30,8 +30,10 @@ type Record struct {
 	// Reason names the sort of problem, Message says what is wrong.
 	Reason  parse.Code `json:"reason"`
 	Message string     `json:"message"`
-	// Header is the record that names the columns, for objects that have one.
-	Header string `json:"header,omitempty"`
+	// Delimiter is that of delimited text. Header is the record that names the columns; Columns names them for objects without one.
+	Delimiter string   `json:"delimiter,omitempty"`
+	Header    string   `json:"header,omitempty"`
+	Columns   []string `json:"columns,omitempty"`
 	// Raw is the record's text with its line end; RawBase64 stands in its place where it is no text.
 	Raw       string `json:"raw"`
 	RawBase64 string `json:"raw_base64,omitempty"`

@@ -10,22 +10,23 @@ import (
 	"trevak/internal/fault"
 )
 
-// Is reports whether the beginning of an object is that of a quarantine file: a JSON object with all the keys that records have.
-func Is(head []byte) bool {
+// First returns the first record of a quarantine file; ok is false where the beginning of an object is not that of one: a JSON object
+// with all the keys that records have.
+func First(head []byte) (r Record, ok bool) {
 	line, _, _ := bytes.Cut(head, []byte("\n"))
 	if len(line) == 0 || line[0] != '{' {
-		return false
+		return r, false
 	}
 	var keys map[string]json.RawMessage
-	if json.Unmarshal(line, &keys) != nil {
-		return false
+	if json.Unmarshal(line, &keys) != nil || json.Unmarshal(line, &r) != nil {
+		return r, false
 	}
 	for _, key := range []string{"object", "line", "byte_offset", "reason", "message", "raw"} {
 		if _, ok := keys[key]; !ok {
-			return false
+			return r, false
 		}
 	}
-	return true
+	return r, true
 }
 
 // Unwrap reads the records' raw text out of a quarantine file: the header, where there is one, and then record after record. All

@@ -25,7 +25,7 @@ func DelimiterName(dialect delimited.Dialect) string {
 			return d.name
 		}
 	}
-	return strconv.Quote(string(rune(dialect.Delimiter)) + dialect.Rest)
+	return strconv.Quote(dialect.DelimiterText())
 }
 
 // trial is what one dialect makes of the beginning of an object.

@@ -66,6 +66,9 @@ func (d Dialect) Cut(buf []byte) int {
 	}
 }
 
+// DelimiterText returns the whole delimiter.
+func (d Dialect) DelimiterText() string { return string(rune(d.Delimiter)) + d.Rest }
+
 // opens reports whether the quote at a position is the first byte of a field of the record.
 func (d Dialect) opens(buf []byte, record, quote int) bool {
 	for quote > record && !d.ends(buf[record:quote]) {

@@ -363,7 +363,7 @@ func (s *scan) finish(next int) int {
 			"mend the record, or fill short records with nulls by --ragged pad")
 	default:
 		s.problem(next, parse.TooManyFields, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
-			"mend the record, quoting a field that holds the delimiter")
+			"mend the record, quoting a field that holds the delimiter, or keep the surplus by --ragged pad")
 	}
 	return s.begin(next)
 }

@@ -1,0 +1,79 @@
+package quarantine
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"trevak/internal/fault"
+	"trevak/internal/parse"
+)
+
+func TestRecordsComeBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "q.ndjson")
+	f := New(path)
+	if f.Path() != "" {
+		t.Errorf("%s is there before any record", f.Path())
+	}
+	raws := []string{"1,\"a\nb\"\n", "2,\xff\r\n", "3,<&>"}
+	for i, raw := range raws {
+		r := Record{Object: "in.csv", Line: int64(i + 2), ByteOffset: 9, Reason: parse.TooFewFields, Message: "m", Header: "id,note\n", Delimiter: ","}
+		if err := f.Add(r, []byte(raw)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := f.Close(); err != nil || f.Path() != path {
+		t.Fatalf("%s, %v", f.Path(), err)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil || !strings.Contains(string(text), `"raw":"3,<&>"`) || !strings.Contains(string(text), `"raw":"","raw_base64":"Miz/DQo="`) {
+		t.Errorf("%s, %v", text, err)
+	}
+	if first, ok := First(text); !ok || first.Line != 2 || first.Delimiter != "," {
+		t.Errorf("%+v, %v", first, ok)
+	}
+	got, err := io.ReadAll(Unwrap(iotest.OneByteReader(strings.NewReader(string(text)))))
+	if want := "id,note\n" + raws[0] + raws[1] + raws[2] + "\n"; string(got) != want || err != nil {
+		t.Errorf("%q, %v, want %q", got, err, want)
+	}
+	if err := New(path).Add(Record{}, nil); fault.KindOf(err) != fault.Usage {
+		t.Errorf("a file is written over: %v", err)
+	}
+	f.Discard()
+	if err := New(path).Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestFirstKnowsOthers(t *testing.T) {
+	for _, text := range []string{"", "{}", "a,b\n", `{"object":"x","line":1}`, `{"object":1,"line":1,"byte_offset":1,"reason":"","message":"","raw":""}`} {
+		if _, ok := First([]byte(text)); ok {
+			t.Errorf("%q is taken for a quarantine file", text)
+		}
+	}
+}
+
+func TestUnwrapRefuses(t *testing.T) {
+	good := `{"object":"x","line":1,"byte_offset":0,"reason":"r","message":"m","header":"a\n","raw":"1\n"}`
+	for text, want := range map[string]string{
+		good + "\n" + strings.Replace(good, `"a\n"`, `"b\n"`, 1): "record 2 of the quarantine file came from a file with another header",
+		good + "\n{broken": "record 2 of the quarantine file is not one any more",
+		strings.Replace(good, `"raw"`, `"raw_base64":"!","raw"`, 1): "not base64",
+	} {
+		if _, err := io.ReadAll(Unwrap(strings.NewReader(text))); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+}
+
+func FuzzUnwrap(f *testing.F) {
+	f.Add(`{"object":"x","line":1,"byte_offset":0,"reason":"r","message":"m","raw":"1\n"}`)
+	f.Add(`{"raw_base64":"AA=="}{}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		First([]byte(text))
+		io.Copy(io.Discard, Unwrap(strings.NewReader(text)))
+	})
+}
