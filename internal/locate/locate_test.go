@@ -43,7 +43,7 @@ func TestResolve(t *testing.T) {
 		hidden  int
 	}{
 		{[]string{"*.csv"}, "a.csv b.csv odd[1].csv", 0, 1},
-		{[]string{"b.csv", "a.csv", "./b.csv"}, "b.csv a.csv", 0, 0},
+		{[]string{"b.csv", "a.csv", "./b.csv"}, "a.csv b.csv", 0, 0},
 		{[]string{"in"}, "in/c.csv in/deep/d.csv", 1, 1},
 		{[]string{"in/**/*.csv"}, "in/c.csv in/deep/d.csv", 1, 2},
 		{[]string{"{a,b}.csv", "in/c.csv"}, "a.csv b.csv in/c.csv", 0, 0},
@@ -199,7 +199,7 @@ func TestOpenUnpacks(t *testing.T) {
 		got = append(got, o.Location+" "+string(s.Compression))
 		s.Close()
 	}
-	want := "in/1 zstd, in/2 lz4, in/3 xz, in/4 snappy, in/5!a.csv zip, in/5!b/2.csv zip, in/6 none, - gzip"
+	want := "- gzip, in/1 zstd, in/2 lz4, in/3 xz, in/4 snappy, in/5!a.csv zip, in/5!b/2.csv zip, in/6 none"
 	if strings.Join(got, ", ") != want {
 		t.Errorf("%v, want %s", got, want)
 	}

@@ -38,7 +38,7 @@ type Object struct {
 
 // Found is what the sources name.
 type Found struct {
-	// Objects are in sorted order within each source, the sources in the order they were given; none occurs twice.
+	// Objects are in the order of their locations, whatever the order of the sources; none occurs twice.
 	Objects []Object
 	// Empty counts files without a byte, Hidden those whose name begins with a dot or an underscore. Neither is read.
 	Empty, Hidden int
@@ -79,6 +79,7 @@ func Resolve(ctx context.Context, sources []string, stdin io.Reader) (Found, err
 			}
 		}
 	}
+	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
 	if len(found.Objects) == 0 {
 		return Found{}, fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over",
 			strings.Join(sources, ", "), found.Empty, found.Hidden).Try("name files that hold data")
