@@ -101,8 +101,8 @@ func (a *app) load() *cobra.Command {
 		Use:   "load SOURCE… --into NAMESPACE.TABLE",
 		Short: "Load files into a table, in one atomic commit",
 		Long: `Load reads the source, writes its rows as Parquet files and makes them part of the table in one commit. The table and its
-namespace are made on first use; later loads append, matching columns by name. A record that cannot become a row stops the
-load, and the table stays as it was. Source files are never changed.`,
+namespace are made on first use; later loads append, matching columns by name. Records that cannot become rows go to a quarantine
+file; more of them than --max-bad allows stop the load, and the table stays as it was. Source files are never changed.`,
 		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
   trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'`,
 		Args: sources(&reading),

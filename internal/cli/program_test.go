@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"trevak/internal/testfolder"
 )
 
 // program is the built program, made once for all tests.
@@ -76,24 +77,10 @@ func refused(t testing.TB, code int, args []string, want string) {
 	}
 }
 
-// inside makes files in a temporary folder, which becomes the working folder.
-func inside(t testing.TB, contents map[string]string) {
-	t.Helper()
-	t.Chdir(t.TempDir())
-	for name, text := range contents {
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 const readings = "Buoy Code,observed at,depth (m),note\n0001,2031-05-01T01:00:00Z,12.5,\"calm, clear\"\n0002,2031-05-02T02:00:00Z,,\"\"\n0003,2031-05-02T03:00:00Z,7,\n"
 
 func TestPreviewCommand(t *testing.T) {
-	inside(t, map[string]string{"r.csv": readings})
+	testfolder.Make(t, map[string]string{"r.csv": readings})
 	must(t, []string{"preview", "r.csv", "-n", "2"}, "1 object, ", "delimiter", "comma", "header", "yes", "in 2 of 4 columns a word stands above", "calm, clear", `0002       2031-05-02T02:00:00Z  ·          ""`)
 	var p struct {
 		Rules   []struct{ Rule, Value, Why string } `json:"reading_rules"`
@@ -114,7 +101,7 @@ func decode(t testing.TB, text string, into any) {
 }
 
 func TestInferCommand(t *testing.T) {
-	inside(t, map[string]string{"r.csv": readings})
+	testfolder.Make(t, map[string]string{"r.csv": readings})
 	must(t, []string{"infer", "r.csv"}, "3 records in 1 object", "Buoy_Code", "Buoy Code", "timestamptz", `line 2 "12.5"`)
 	var i struct {
 		Records int
@@ -157,7 +144,7 @@ type report struct {
 }
 
 func TestLoadCommand(t *testing.T) {
-	inside(t, map[string]string{"in/r.csv": readings, "more.csv": "depth (m),Buoy Code\n1.5,0009\n", "bad.csv": "Buoy Code,depth (m)\n0001,1\n0002,deep\n"})
+	testfolder.Make(t, map[string]string{"in/r.csv": readings, "more.csv": "depth (m),Buoy Code\n1.5,0009\n", "bad.csv": "Buoy Code,depth (m)\n0001,1\n0002,deep\n"})
 	var r report
 	decode(t, must(t, []string{"load", "in", "--into", "ops.readings", "--partition", "day(observed_at)", "-o", "json"}).out, &r)
 	if r.Read != 3 || r.Written != 3 || len(r.Objects) != 1 || r.Objects[0].Written != 3 || r.DataFiles != 2 || r.Partitions != 2 || r.Table != "ops.readings" || r.SnapshotID == 0 ||
@@ -193,7 +180,7 @@ func snapshotOf(t testing.TB) string {
 }
 
 func TestRefusedFirstLoadMakesNoTable(t *testing.T) {
-	inside(t, map[string]string{"bad.csv": "a,b\n1,2\n3\n"})
+	testfolder.Make(t, map[string]string{"bad.csv": "a,b\n1,2\n3\n"})
 	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.x"}, "bad.csv:3: the record has 1 field where 2 are expected")
 	must(t, []string{"tables"}, "No table in")
 	if entries, _ := filepath.Glob("warehouse/*"); len(entries) > 0 {
@@ -209,7 +196,7 @@ func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
 	for i := range 300_000 {
 		fmt.Fprintf(&b, "%d,area %d\n", i, i%50)
 	}
-	inside(t, map[string]string{"in.csv": b.String()})
+	testfolder.Make(t, map[string]string{"in.csv": b.String()})
 	const n = 300_000
 	loads := 0
 	for round := range 12 {
@@ -243,7 +230,7 @@ func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
 }
 
 func TestConvertCommand(t *testing.T) {
-	inside(t, map[string]string{"r.csv": readings, "old.parquet": "old"})
+	testfolder.Make(t, map[string]string{"r.csv": readings, "old.parquet": "old"})
 	for _, codec := range []string{"zstd", "snappy", "gzip", "lz4", "none"} {
 		must(t, []string{"convert", "r.csv", "--to", codec + ".parquet", "--codec", codec}, "3 read = 3 written", "depth_m_")
 		must(t, []string{"preview", codec + ".parquet"}, "Parquet", "calm, clear")
@@ -257,7 +244,7 @@ func TestConvertCommand(t *testing.T) {
 }
 
 func TestWrongUsage(t *testing.T) {
-	inside(t, map[string]string{"r.csv": readings, "doc.json": "{\n \"a\": 1\n}\n"})
+	testfolder.Make(t, map[string]string{"r.csv": readings, "doc.json": "{\n \"a\": 1\n}\n"})
 	for _, test := range []struct {
 		args string
 		want string
@@ -294,7 +281,7 @@ func TestWrongUsage(t *testing.T) {
 }
 
 func TestLimitsAndSources(t *testing.T) {
-	inside(t, map[string]string{"long.csv": "a,b\n1,\"" + strings.Repeat("x", 3000) + "\"\n2,y\n", "deep.ndjson": "{\"a\":{\"b\":{\"c\":[1]}}}\n", "list.txt": "long.csv\n\nmore/*\n", "more/m.csv": "a,b\n3,z\n"})
+	testfolder.Make(t, map[string]string{"long.csv": "a,b\n1,\"" + strings.Repeat("x", 3000) + "\"\n2,y\n", "deep.ndjson": "{\"a\":{\"b\":{\"c\":[1]}}}\n", "list.txt": "long.csv\n\nmore/*\n", "more/m.csv": "a,b\n3,z\n"})
 	refused(t, 2, []string{"infer", "long.csv", "--max-record", "0"}, "count from 1 on")
 	refused(t, 3, []string{"infer", "long.csv", "--max-columns", "1"}, "long.csv: has 2 columns and parts of columns, more than 1; check")
 	refused(t, 3, []string{"convert", "long.csv", "--to", "x.parquet", "--max-record", "1000"}, "long.csv:2: the record that begins here does not end within the largest size")
@@ -310,7 +297,7 @@ func TestLimitsAndSources(t *testing.T) {
 }
 
 func TestQuarantineAndBack(t *testing.T) {
-	inside(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
+	testfolder.Make(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
 	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--quarantine", "q.ndjson"}
 	r := trevak(t, append(args, "--max-bad", "2")...)
 	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --max-bad 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
@@ -335,7 +322,7 @@ func TestQuarantineAndBack(t *testing.T) {
 
 // TestHeaderlessQuarantine feeds back records that say nothing of their columns by themselves.
 func TestHeaderlessQuarantine(t *testing.T) {
-	inside(t, map[string]string{"log.psv": "6|2031-05-01|a, b\n7|2031-05-01|q\n8|2031-05-02\n9|2031-05-03|c|d\n"})
+	testfolder.Make(t, map[string]string{"log.psv": "6|2031-05-01|a, b\n7|2031-05-01|q\n8|2031-05-02\n9|2031-05-03|c|d\n"})
 	must(t, []string{"load", "log.psv", "--into", "ops.log", "--max-bad", "2", "--quarantine", "q.ndjson"}, "2 written + 2 quarantined")
 	text, err := os.ReadFile("q.ndjson")
 	if err != nil {
@@ -350,7 +337,7 @@ func TestHeaderlessQuarantine(t *testing.T) {
 
 // TestDemoAndHelpExamples runs the demo twice and then every example in the help texts, as they stand.
 func TestDemoAndHelpExamples(t *testing.T) {
-	inside(t, nil)
+	testfolder.Make(t, nil)
 	must(t, []string{"demo"}, "$ trevak preview trevak-demo/stations/stations.csv", "has 6 fields where 8 are expected", "agree")
 	if r := must(t, []string{"demo"}, "orrin.observations    1,600  1,600  agree"); strings.Contains(r.out, "DIFFER") {
 		t.Error("the counts differ")
@@ -377,6 +364,6 @@ func TestDemoAndHelpExamples(t *testing.T) {
 	if examples < 14 {
 		t.Errorf("%d examples were run", examples)
 	}
-	inside(t, map[string]string{"trevak-demo/mine.txt": "x"})
+	testfolder.Make(t, map[string]string{"trevak-demo/mine.txt": "x"})
 	refused(t, 2, []string{"demo"}, "holds files that are not from a demo")
 }

@@ -18,21 +18,8 @@ import (
 	"trevak/internal/layout"
 	"trevak/internal/schema"
 	"trevak/internal/table"
+	"trevak/internal/testfolder"
 )
-
-// files makes files in a temporary folder, which becomes the working folder.
-func files(t testing.TB, contents map[string]string) {
-	t.Helper()
-	t.Chdir(t.TempDir())
-	for name, text := range contents {
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
 
 func conversion(to string, sources ...string) Conversion {
 	return Conversion{Reading: Reading{Sources: sources}, To: to, Layout: layout.DefaultOptions}
@@ -86,7 +73,7 @@ func TestConvertKeepsOrderAndPlaces(t *testing.T) {
 		fmt.Fprintf(&text, "%d,\"name, %d\"\n", i, i%1000)
 		want = append(want, fmt.Sprintf("%d|name, %d", i, i%1000))
 	}
-	files(t, map[string]string{"in.csv": text.String()})
+	testfolder.Make(t, map[string]string{"in.csv": text.String()})
 	report, err := Convert(t.Context(), conversion("out.parquet", "in.csv"), Budget{Workers: 4})
 	if err != nil {
 		t.Fatal(err)
@@ -109,7 +96,7 @@ func TestLateValuesWiden(t *testing.T) {
 	}
 	csv.WriteString("2.5,x,7,2031-05-01 01:02:03\n")
 	lines.WriteString(`{"a":2.5,"b":{"x":"y","z":[1]},"new":true}` + "\n")
-	files(t, map[string]string{"in.csv": csv.String(), "in.ndjson": lines.String()})
+	testfolder.Make(t, map[string]string{"in.csv": csv.String(), "in.ndjson": lines.String()})
 	for source, want := range map[string]string{
 		"in.csv":    "a double, b string, c long, d timestamp",
 		"in.ndjson": "a double, b struct<x: string, z: list<long>>, new boolean",
@@ -148,7 +135,7 @@ func TestConvertFitsFullInference(t *testing.T) {
 			}
 			contents[fmt.Sprintf("in/%02d.csv", file)] = b.String()
 		}
-		files(t, contents)
+		testfolder.Make(t, contents)
 		inferred, err := Infer(t.Context(), Reading{Sources: []string{"in"}}, DefaultBudget())
 		if err != nil {
 			t.Fatal(err)
@@ -171,7 +158,7 @@ func TestFilesJoinByName(t *testing.T) {
 	w := gzip.NewWriter(&packed)
 	fmt.Fprint(w, "extra;id\nz;3\n")
 	w.Close()
-	files(t, map[string]string{"in/1.csv": "id,name\n1,a\n", "in/2.csv": "name,id\nb,2\n", "in/3.csv.gz": packed.String()})
+	testfolder.Make(t, map[string]string{"in/1.csv": "id,name\n1,a\n", "in/2.csv": "name,id\nb,2\n", "in/3.csv.gz": packed.String()})
 	if _, err := Convert(t.Context(), conversion("out.parquet", "in"), DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}
@@ -182,7 +169,7 @@ func TestFilesJoinByName(t *testing.T) {
 }
 
 func TestRefusedConvertsLeaveNothing(t *testing.T) {
-	files(t, map[string]string{"short.csv": "a,b\n1,2\n3\n", "bad.csv": "a,b\n1,2\nx,3\n", "note.txt": "old"})
+	testfolder.Make(t, map[string]string{"short.csv": "a,b\n1,2\n3\n", "bad.csv": "a,b\n1,2\nx,3\n", "note.txt": "old"})
 	long := schema.Type{Kind: schema.Long}
 	tests := []struct {
 		c    Conversion
@@ -210,7 +197,7 @@ func TestRefusedConvertsLeaveNothing(t *testing.T) {
 }
 
 func TestConvertOverwritesOnlyWhenAsked(t *testing.T) {
-	files(t, map[string]string{"in.csv": "a,b\n1,2\n3,4\n"})
+	testfolder.Make(t, map[string]string{"in.csv": "a,b\n1,2\n3,4\n"})
 	for _, to := range []string{"out.parquet", "folder/"} {
 		c := conversion(to, "in.csv")
 		if to == "folder/" {
@@ -233,7 +220,7 @@ func TestConvertOverwritesOnlyWhenAsked(t *testing.T) {
 }
 
 func TestCancelledRunsStop(t *testing.T) {
-	files(t, map[string]string{"in.csv": "a,b\n" + strings.Repeat("1,2\n", 2_000_000)})
+	testfolder.Make(t, map[string]string{"in.csv": "a,b\n" + strings.Repeat("1,2\n", 2_000_000)})
 	ctx, cancel := context.WithCancel(t.Context())
 	b := DefaultBudget()
 	b.Events = func(e Event) {
@@ -280,7 +267,7 @@ func tableRows(t testing.TB, l Loading) []string {
 }
 
 func TestLoadAppendsByName(t *testing.T) {
-	files(t, map[string]string{"1.csv": "Sea Area,depth\nCairn Bay,1.5\n", "2.csv": "depth,sea_area\n2,The Narrows\n", "3.csv": "SEA AREA\nMarrow Deep\n",
+	testfolder.Make(t, map[string]string{"1.csv": "Sea Area,depth\nCairn Bay,1.5\n", "2.csv": "depth,sea_area\n2,The Narrows\n", "3.csv": "SEA AREA\nMarrow Deep\n",
 		"4.csv": "Sea Area,depth,new\nx,1,2\n", "5.csv": "Sea Area,depth\nx,deep\n", "6.csv": "Sea Area,depth\nx,007\n"})
 	for i, source := range []string{"1.csv", "2.csv", "3.csv"} {
 		report, err := Load(t.Context(), loading(t, "", source), DefaultBudget())
@@ -325,7 +312,7 @@ func TestLoadAppendsByName(t *testing.T) {
 func BenchmarkConvert(b *testing.B) {
 	line := "100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,2026-03-04,3.250,1003.21,9.4,true,\"hull fouled, cleaned\",77\n"
 	text := "id,Buoy Code,Sea Area,kind,at,day,height (m),pressure,temp,ok,note,battery\n" + strings.Repeat(line, 100_000)
-	files(b, map[string]string{"in.csv": text})
+	testfolder.Make(b, map[string]string{"in.csv": text})
 	c := conversion("out.parquet", "in.csv")
 	c.Overwrite = true
 	b.SetBytes(int64(len(text)))
@@ -339,7 +326,7 @@ func BenchmarkConvert(b *testing.B) {
 func BenchmarkInfer(b *testing.B) {
 	line := "100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,2026-03-04,3.250,1003.21,9.4,true,\"hull fouled, cleaned\",77\n"
 	text := "id,Buoy Code,Sea Area,kind,at,day,height (m),pressure,temp,ok,note,battery\n" + strings.Repeat(line, 100_000)
-	files(b, map[string]string{"in.csv": text})
+	testfolder.Make(b, map[string]string{"in.csv": text})
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if _, err := Infer(b.Context(), Reading{Sources: []string{"in.csv"}}, DefaultBudget()); err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/testfolder"
 )
 
 func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
@@ -19,7 +20,7 @@ func TestPartitionedLoadPutsRowsWhereTheyBelong(t *testing.T) {
 	for i := range 5000 {
 		fmt.Fprintf(&b, `{"at":"2031-0%d-1%dT0%d:00:00Z","area":%q,"n":%d}`+"\n", 1+i%3, i%10, i%7, []string{"a/b", "c d", ""}[i%3], i)
 	}
-	files(t, map[string]string{"in.ndjson": b.String()})
+	testfolder.Make(t, map[string]string{"in.ndjson": b.String()})
 	report, err := Load(t.Context(), loading(t, "month(at),area,bucket(4,n)", "in.ndjson"), DefaultBudget())
 	if err != nil || report.Partitions != 12 || report.DataFiles != 12 {
 		t.Fatalf("%+v, %v", report, err)
@@ -39,7 +40,7 @@ func TestSurplusIsKept(t *testing.T) {
 	for i := range 600_000 {
 		fmt.Fprintf(&b, "%d,x\n", i)
 	}
-	files(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
+	testfolder.Make(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
 	c := conversion("few.parquet", "few.csv")
 	c.Stated.Pad, c.MaxBad.Count = true, 1
 	c.Types = map[string]schema.Type{"id": {Kind: schema.Long}}
@@ -74,7 +75,7 @@ func TestSurplusIsKept(t *testing.T) {
 }
 
 func TestXMLIsReadLikeJSON(t *testing.T) {
-	files(t, map[string]string{
+	testfolder.Make(t, map[string]string{
 		"in/1.xml": "<?xml version='1.0' encoding='ISO-8859-1'?>\n<log>\n <e id='7'><v>1</v><note>caf\xe9</note></e>\n <e id='8'><v>2.5</v></e>\n</log>",
 		"in/2.xml": "<log><e id='9'><v>3</v><v>4</v></e><e/></log>", "bad.xml": "<log><e/>\n<e></log>"})
 	if _, err := Convert(t.Context(), conversion("out.parquet", "in"), DefaultBudget()); err != nil {
@@ -89,7 +90,7 @@ func TestXMLIsReadLikeJSON(t *testing.T) {
 }
 
 func TestJSONDocumentsAreRead(t *testing.T) {
-	files(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [}\n ]\n}",
+	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [}\n ]\n}",
 		"b.json": "{\n \"id\": 3\n}\n{\n \"id\": 4\n}"})
 	c := conversion("out.parquet", "a.json", "b.json")
 	c.MaxBad = Tolerance{Count: 5}
@@ -106,7 +107,7 @@ func TestJSONDocumentsAreRead(t *testing.T) {
 }
 
 func TestLineageAndPathColumns(t *testing.T) {
-	files(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
+	testfolder.Make(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
 	c := conversion("out.parquet", "in")
 	c.Lineage, c.PathColumns, c.MaxBad = true, "year={year}/area={sea area}/", Tolerance{Count: 1}
 	before := time.Now().UTC()
@@ -168,7 +169,7 @@ func TestNestedRowsSurvivePartitioning(t *testing.T) {
 		parts = append(parts, fmt.Sprintf(`"area":"area %d"`, random.Intn(40)))
 		b.WriteString("{" + strings.Join(parts, ",") + "}\n")
 	}
-	files(t, map[string]string{"in.ndjson": b.String()})
+	testfolder.Make(t, map[string]string{"in.ndjson": b.String()})
 	if _, err := Convert(t.Context(), conversion("one.parquet", "in.ndjson"), DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}
@@ -191,7 +192,7 @@ func TestNestedRowsSurvivePartitioning(t *testing.T) {
 }
 
 func TestSurveyExplains(t *testing.T) {
-	files(t, map[string]string{"a.csv": "a,b\n1,2\n", "b.ndjson": "{\"a\":1}\n", "c.csv": "5,6\n7,8\n", "p/1.csv": "a,b\n1,2\n", "p/2.csv": "a,b\n"})
+	testfolder.Make(t, map[string]string{"a.csv": "a,b\n1,2\n", "b.ndjson": "{\"a\":1}\n", "c.csv": "5,6\n7,8\n", "p/1.csv": "a,b\n1,2\n", "p/2.csv": "a,b\n"})
 	for _, test := range []struct {
 		sources []string
 		want    string
@@ -209,7 +210,7 @@ func TestSurveyExplains(t *testing.T) {
 }
 
 func TestPreview(t *testing.T) {
-	files(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n", "in/2.ndjson": "{\"q\":true}\n"})
+	testfolder.Make(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n", "in/2.ndjson": "{\"q\":true}\n"})
 	p, err := PreviewSource(t.Context(), Reading{Sources: []string{"in"}}, 10)
 	if err != nil {
 		t.Fatal(err)

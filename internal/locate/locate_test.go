@@ -17,24 +17,11 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
+	"trevak/internal/testfolder"
 )
 
-// files makes files in a temporary folder, which becomes the working folder.
-func files(t *testing.T, contents map[string]string) {
-	t.Helper()
-	t.Chdir(t.TempDir())
-	for name, text := range contents {
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 func TestResolve(t *testing.T) {
-	files(t, map[string]string{"b.csv": "1", "a.csv": "1", "in/c.csv": "1", "in/deep/d.csv": "1", "in/_tmp.csv": "1", "in/.hidden/e.csv": "1", "in/empty.csv": "",
+	testfolder.Make(t, map[string]string{"b.csv": "1", "a.csv": "1", "in/c.csv": "1", "in/deep/d.csv": "1", "in/_tmp.csv": "1", "in/.hidden/e.csv": "1", "in/empty.csv": "",
 		"odd[1].csv": "1", "_named.csv": "1"})
 	tests := []struct {
 		sources []string
@@ -63,7 +50,7 @@ func TestResolve(t *testing.T) {
 }
 
 func TestResolveExplains(t *testing.T) {
-	files(t, map[string]string{"readings.csv": "1", "void/x.csv": ""})
+	testfolder.Make(t, map[string]string{"readings.csv": "1", "void/x.csv": ""})
 	for source, want := range map[string]string{
 		"reading.csv":   "there is readings.csv",
 		"readings*.tsv": "no file matches the pattern",
@@ -93,7 +80,7 @@ func packed(t *testing.T, texts ...string) string {
 
 func TestOpen(t *testing.T) {
 	long := strings.Repeat("some text\n", 100000)
-	files(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long), "two": packed(t, "first\n", "second\n")})
+	testfolder.Make(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long), "two": packed(t, "first\n", "second\n")})
 	for name, want := range map[string]string{"plain": "ab", "named.gz": "not packed", "one": long, "two": "first\nsecond\n"} {
 		s, err := Object{Location: name}.Open(t.Context())
 		if err != nil {
@@ -125,7 +112,7 @@ func TestOpenRefuses(t *testing.T) {
 	whole := packed(t, strings.Repeat("some text that packs\n", 5000))
 	damaged := []byte(whole)
 	damaged[len(damaged)-20] ^= 0xff
-	files(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
+	testfolder.Make(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
 	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is", "x.xz": "xz data is"} {
 		s, err := Object{Location: name}.Open(t.Context())
 		if err == nil {
@@ -172,7 +159,7 @@ func TestOpenUnpacks(t *testing.T) {
 	if err := archive.Close(); err != nil {
 		t.Fatal(err)
 	}
-	files(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
+	testfolder.Make(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
 	found, err := Resolve(t.Context(), []string{"in", "-"}, strings.NewReader(packed(t, text)))
 	if err != nil || found.Hidden != 1 {
 		t.Fatalf("%+v, %v", found, err)
@@ -220,7 +207,7 @@ func TestExpansionIsGuarded(t *testing.T) {
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	files(t, map[string]string{"bomb": b.String()})
+	testfolder.Make(t, map[string]string{"bomb": b.String()})
 	for _, allowed := range []bool{false, true} {
 		s, err := Object{Location: "bomb", MayExpand: allowed}.Open(t.Context())
 		if err != nil {
@@ -248,7 +235,7 @@ func TestRanges(t *testing.T) {
 }
 
 func TestReadStopsWithItsContext(t *testing.T) {
-	files(t, map[string]string{"plain": "ab"})
+	testfolder.Make(t, map[string]string{"plain": "ab"})
 	ctx, cancel := context.WithCancel(t.Context())
 	s, err := Object{Location: "plain"}.Open(ctx)
 	if err != nil {

@@ -3,14 +3,13 @@ package render
 import (
 	"bytes"
 	"encoding/json"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"trevak/internal/flow"
 	"trevak/internal/layout"
 	"trevak/internal/table"
+	"trevak/internal/testfolder"
 )
 
 // shown writes a result to a screen of 120 characters and as JSON.
@@ -45,15 +44,7 @@ func expect(t *testing.T, text string, wants ...string) {
 // source makes files and returns a reading of them.
 func source(t *testing.T, contents map[string]string) flow.Reading {
 	t.Helper()
-	t.Chdir(t.TempDir())
-	for name, text := range contents {
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testfolder.Make(t, contents)
 	return flow.Reading{Sources: []string{"in"}}
 }
 
