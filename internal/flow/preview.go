@@ -7,6 +7,8 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"trevak/internal/columnar"
+	"trevak/internal/fault"
+	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/parse/json"
@@ -260,6 +262,9 @@ func (g *grid) member(s *json.Scanner) Cell {
 
 // columnar takes rows of a Parquet file.
 func (g *grid) columnar(ctx context.Context, location string) error {
+	if locate.IsURL(location) || location == "-" {
+		return fault.New(fault.Input, "is a Parquet file, which is read from the disk only").In(location).Try("save it to a file first")
+	}
 	f, err := columnar.Open(location)
 	if err != nil {
 		return err

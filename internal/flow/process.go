@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"errors"
+	"io"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -17,7 +19,6 @@ type pass struct {
 	source *Source
 	budget Budget
 	stage  string
-	limits parse.Limits // of the blocks
 	// blocksOf bounds how many blocks of each object are read; 0 is all.
 	blocksOf int
 	// hashes receives the hash of each object, where it is not nil.
@@ -25,7 +26,7 @@ type pass struct {
 }
 
 func (s *Source) pass(stage string, b Budget) pass {
-	return pass{source: s, budget: b, stage: stage, limits: parse.DefaultLimits}
+	return pass{source: s, budget: b, stage: stage}
 }
 
 // job is a block on its way, with its number over the whole pass.
@@ -137,14 +138,13 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 	number := 0
 	var before int64
 	alloc := func(n int) ([]byte, error) {
-		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*p.limits.BlockBytes {
+		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*parse.DefaultLimits.BlockBytes {
 			return (*b)[:0], nil
 		}
 		return make([]byte, 0, n), nil
 	}
 	for i, in := range p.source.Inputs {
 		limits := in.Limits.parse()
-		p.limits.BlockBytes = limits.BlockBytes
 		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err
@@ -176,6 +176,9 @@ var errEnough = fault.New(fault.Input, "enough was read")
 
 // locateError names the object in an error that does not yet.
 func locateError(err error, location string) error {
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return fault.New(fault.Input, "ends within the array that holds its records").In(location).Try("ask the sender for a whole copy; nothing of it was kept")
+	}
 	if e, ok := err.(*fault.Error); ok {
 		return e.In(location)
 	}

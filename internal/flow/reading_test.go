@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"errors"
 	"fmt"
 	"math/rand"
 	"os"
@@ -71,6 +72,28 @@ func TestSurplusIsKept(t *testing.T) {
 	}
 	if got := tableRows(t, l); len(got) != 7 || got[6] != "9|z|(null)" || got[3] != got[0] {
 		t.Errorf("%q", got)
+	}
+}
+
+func TestCutDocumentsAreNamed(t *testing.T) {
+	testfolder.Make(t, map[string]string{"cut.json": "{\n\"rows\": [\n{\"a\": 1},\n{\"a\": 2}"})
+	if _, err := Convert(t.Context(), conversion("out.parquet", "cut.json"), DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "cut.json: ends within the array") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestUnwritableQuarantineHidesNothing(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in.csv": "a,b\n1,2\n3\n4\n"})
+	c := conversion("out.parquet", "in.csv")
+	c.Quarantine = filepath.Join("no", "such", "folder", "q.ndjson")
+	_, err := Convert(t.Context(), c, DefaultBudget())
+	var refusal *Refusal
+	if !errors.As(err, &refusal) || refusal.Bad != 2 || refusal.Unkept == nil || !strings.Contains(err.Error(), "in.csv:3") {
+		t.Errorf("%v, %+v", err, refusal)
+	}
+	c.MaxBad = Tolerance{Count: 5}
+	if _, err := Convert(t.Context(), c, DefaultBudget()); fault.KindOf(err) != fault.Storage {
+		t.Errorf("tolerated records vanish: %v", err)
 	}
 }
 

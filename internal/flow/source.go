@@ -101,7 +101,6 @@ type Event struct {
 	Location        string
 	// BytesRead counts the stored bytes read so far, of BytesTotal.
 	BytesRead, BytesTotal int64
-	Records               int64
 }
 
 // Input is an object and how it is read.

@@ -73,8 +73,9 @@ type Refusal struct {
 	All          bool
 	Limit        Tolerance
 	Groups       []ReasonGroup
-	// Quarantine is the file that holds them.
+	// Quarantine is the file that holds them; Unkept says why it does not.
 	Quarantine string
+	Unkept     error
 }
 
 // Error is the first record's.
@@ -93,7 +94,8 @@ type tally struct {
 	bad    int64
 	first  *fault.Error
 	groups []ReasonGroup
-	over   bool // the limit is exceeded: the run goes on only to tell what else is wrong
+	unkept error // why the records cannot be kept
+	over   bool  // the limit is exceeded: the run goes on only to tell what else is wrong
 }
 
 // add takes the problems of a block of an object.
@@ -118,9 +120,15 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 				record.Columns = in.Rules.Names
 			}
 		}
-		if err := t.file.Add(record, block.Data[p.Start:p.End]); err != nil {
+		if t.unkept != nil {
+			continue
+		}
+		err := t.file.Add(record, block.Data[p.Start:p.End])
+		if err != nil && (fault.KindOf(err) != fault.Storage || !t.limit.exceeded(t.bad, t.bad, false)) {
 			return err
 		}
+		// The run is refused anyway: what is wrong with the records matters more than that they cannot be kept.
+		t.unkept = err
 	}
 	return nil
 }
@@ -134,7 +142,7 @@ func message(e *fault.Error) string {
 
 // refusal makes the error of a run that the limit ends.
 func (t *tally) refusal(records int64, all bool) *Refusal {
-	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.Path()}
+	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.Path(), Unkept: t.unkept}
 }
 
 // problemFault makes an error of a record that cannot become a row.

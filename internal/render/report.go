@@ -87,6 +87,10 @@ func Refusal(s Screen, r *flow.Refusal) {
 	}
 	s.Printf("\n  %s %s %s cannot become rows, more than --max-bad %s allows\n\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
 	reasons(s, r.Groups)
+	if r.Unkept != nil {
+		s.Printf("\n  They could not be kept: %s. Nothing was written.\n", r.Unkept)
+		return
+	}
 	s.Printf("\n  They are kept in %s; nothing else was written.\n", r.Quarantine)
 }
 

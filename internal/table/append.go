@@ -37,7 +37,12 @@ type Append struct {
 	files     int
 	created   []string
 	folders   map[string]bool
+	// published is set once the table may name the files, from when on they must stay.
+	published bool
 }
+
+// loadIDKey is the entry of a snapshot's summary that names the load it came from.
+const loadIDKey = "trevak.load-id"
 
 // properties are given to every new table: small metadata and quick commits however many there are.
 func properties(mapping string) iceberg.Properties {
@@ -155,12 +160,36 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 		}
 		committed, err := a.commit(ctx, files)
 		if err != nil {
-			return commitError(a.name, err)
+			snapshot, err = a.outcome(ctx, err)
+			return err
 		}
+		a.published = true
 		snapshot = describeSnapshot(*committed.CurrentSnapshot())
 		return nil
 	})
 	return snapshot, err
+}
+
+// outcome settles what became of a commit that reported an error: it may have been published all the same, when only what came
+// after failed. Where that cannot be told the files are left alone.
+func (a *Append) outcome(ctx context.Context, cause error) (Snapshot, error) {
+	a.published = true
+	now, err := a.warehouse.Load(context.WithoutCancel(ctx), a.name)
+	if err != nil {
+		e := fault.New(fault.Storage, "the commit to table %s failed, and what became of it cannot be told", a.name).
+			Try("look at the table before loading again; no file was removed")
+		e.Cause = cause
+		return Snapshot{}, e
+	}
+	if now != nil {
+		for _, s := range now.table.Metadata().Snapshots() {
+			if s.Summary != nil && s.Summary.Properties[loadIDKey] == a.load {
+				return describeSnapshot(s), nil
+			}
+		}
+	}
+	a.published = false
+	return Snapshot{}, commitError(a.name, cause)
 }
 
 // syncFolders syncs the folders of data files and those above them up to the table's, each once.
@@ -228,7 +257,7 @@ func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable
 		}
 		added = append(added, built)
 	}
-	summary := iceberg.Properties{"trevak.load-id": a.load}
+	summary := iceberg.Properties{loadIDKey: a.load}
 	if len(added) == 0 {
 		if err := tx.AddFiles(ctx, nil, summary, false); err != nil {
 			return nil, err
@@ -272,8 +301,12 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, f layout.DataFile) (iceber
 	return b.Build(), nil
 }
 
-// Rollback removes the files of a load that will not be committed, and the folders that are empty without them.
+// Rollback removes the files of a load that was not committed, and the folders that are empty without them. It does nothing once
+// the table may name the files.
 func (a *Append) Rollback() {
+	if a.published {
+		return
+	}
 	for _, path := range a.created {
 		os.Remove(path)
 	}

@@ -230,6 +230,29 @@ func TestInterruptedCommitsDoNotBlock(t *testing.T) {
 	}
 }
 
+// TestPublishedFilesAreNeverRemoved lets the step after the publication of a commit fail.
+func TestPublishedFilesAreNeverRemoved(t *testing.T) {
+	w, name := open(t, t.TempDir())
+	a, err := w.Create(name, columns(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := write(t, a, 6)
+	// The hint cannot be written where a folder has its name.
+	if err := os.MkdirAll(filepath.Join(w.Dir(), "ops", "readings", "metadata", "version-hint.text"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s, err := a.Commit(t.Context(), files)
+	if err != nil || s.Rows != 6 {
+		t.Errorf("%+v, %v", s, err)
+	}
+	a.Rollback()
+	got, err := w.Find(t.Context(), name)
+	if err != nil || rows(t, got) != 6 {
+		t.Errorf("%v, %v", got, err)
+	}
+}
+
 func TestManifestsHoldMetrics(t *testing.T) {
 	w, name := open(t, t.TempDir())
 	if _, err := load(t, w, name, 10); err != nil {
