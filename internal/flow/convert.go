@@ -3,6 +3,7 @@ package flow
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -41,6 +42,9 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		return nil, err
 	}
 	if err := source.convertible(); err != nil {
+		return nil, err
+	}
+	if err := dest.spares(source); err != nil {
 		return nil, err
 	}
 	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (output, func(), error) {
@@ -118,6 +122,34 @@ func newDestination(c Conversion) (*destination, error) {
 	return d, nil
 }
 
+// spares refuses a destination that would be put in the place of the source, or of a folder that holds it.
+func (d *destination) spares(source *Source) error {
+	place, err := filepath.Abs(d.path)
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "%s has no absolute path", d.path)
+	}
+	if here, err := filepath.Abs("."); err == nil && within(place, here) {
+		return fault.New(fault.Usage, "the destination %s holds the working folder, which would be replaced", d.path).Try("name a folder of its own")
+	}
+	for _, in := range source.Inputs {
+		location, _, _ := strings.Cut(in.Location, "!")
+		path, err := filepath.Abs(location)
+		if err != nil {
+			return fault.Wrap(fault.Storage, err, "%s has no absolute path", location)
+		}
+		if within(place, path) {
+			return fault.New(fault.Usage, "the source %s lies in the destination %s, which would be replaced", in.Location, d.path).Try("choose another destination")
+		}
+	}
+	return nil
+}
+
+// within reports whether an absolute path is another or lies below it.
+func within(place, path string) bool {
+	rel, err := filepath.Rel(place, path)
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
+}
+
 func (d *destination) emptyFolder(info os.FileInfo) bool {
 	if !info.IsDir() {
 		return false
@@ -180,17 +212,35 @@ func (b *buffered) Close() error {
 
 // publish moves what was staged to the destination.
 func (d *destination) publish() error {
-	from := d.staging
 	if d.single {
-		from = filepath.Join(d.staging, "00001.parquet")
-	} else if d.overwrite {
-		old := d.staging + ".old"
-		if err := os.Rename(d.path, old); err == nil {
-			defer os.RemoveAll(old)
+		return d.move(filepath.Join(d.staging, "00001.parquet"))
+	}
+	if !d.overwrite {
+		// An empty folder makes way; one that something was put into meanwhile does not.
+		if err := os.Remove(d.path); err != nil && !os.IsNotExist(err) {
+			return fault.Wrap(fault.Storage, err, "%s cannot be replaced", d.path)
 		}
-	} else if err := os.Remove(d.path); err != nil && !os.IsNotExist(err) {
+	}
+	old := d.staging + ".old"
+	err := os.Rename(d.path, old)
+	if err != nil && !os.IsNotExist(err) {
 		return fault.Wrap(fault.Storage, err, "%s cannot be replaced", d.path)
 	}
+	replaces := err == nil
+	if err := d.move(d.staging); err != nil {
+		if replaces {
+			err = errors.Join(err, os.Rename(old, d.path))
+		}
+		return err
+	}
+	if replaces {
+		os.RemoveAll(old)
+	}
+	return nil
+}
+
+// move gives what was staged its name, and removes what is left of the staging place.
+func (d *destination) move(from string) error {
 	if err := os.Rename(from, d.path); err != nil {
 		return fault.Wrap(fault.Storage, err, "the finished files cannot be moved to %s", d.path)
 	}

@@ -219,6 +219,27 @@ func TestConvertOverwritesOnlyWhenAsked(t *testing.T) {
 	}
 }
 
+func TestSourcesAreNeverReplaced(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in/a.csv": "a,b\n1,2\n", "x.parquet": "a,b\n1,2\n"})
+	for to, from := range map[string]string{"in/": "in", "x.parquet": "x.parquet", "./": "in/a.csv"} {
+		c := conversion(to, from)
+		c.Overwrite = true
+		if _, err := Convert(t.Context(), c, DefaultBudget()); fault.KindOf(err) != fault.Usage || !strings.Contains(err.Error(), "which would be replaced") {
+			t.Errorf("%s to %s: %v", from, to, err)
+		}
+	}
+	c := conversion("in/out/", "in")
+	for range 2 {
+		if _, err := Convert(t.Context(), c, DefaultBudget()); err != nil && !c.Overwrite {
+			t.Fatal(err)
+		}
+		c.Overwrite, c.Sources = true, []string{"in/a.csv"}
+	}
+	if text, err := os.ReadFile("in/a.csv"); err != nil || string(text) != "a,b\n1,2\n" {
+		t.Errorf("%q, %v", text, err)
+	}
+}
+
 func TestCancelledRunsStop(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": "a,b\n" + strings.Repeat("1,2\n", 2_000_000)})
 	ctx, cancel := context.WithCancel(t.Context())
