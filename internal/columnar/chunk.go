@@ -187,16 +187,15 @@ func list[E ~int32 | ~int64](dst *[]E, encodings []parquet.Encoding) {
 // statistics brings those of the pages together.
 func (c *chunk) statistics() metadata.EncodedStatistics {
 	out := metadata.EncodedStatistics{HasNullCount: true, Signed: true}
-	kind := c.column.PhysicalType()
 	for _, p := range c.pages {
 		out.NullCount += p.stats.NullCount
 		if !p.stats.HasMin {
 			continue
 		}
-		if !out.HasMin || less(kind, p.stats.Min, out.Min) {
+		if !out.HasMin || less(c.column, p.stats.Min, out.Min) {
 			out.Min, out.HasMin = p.stats.Min, true
 		}
-		if !out.HasMax || less(kind, out.Max, p.stats.Max) {
+		if !out.HasMax || less(c.column, out.Max, p.stats.Max) {
 			out.Max, out.HasMax = p.stats.Max, true
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/parquet"
 	"github.com/apache/arrow-go/v18/parquet/metadata"
+	"github.com/apache/arrow-go/v18/parquet/schema"
 )
 
 // Summary describes a finished file.
@@ -59,22 +60,30 @@ func summarize(footer *metadata.FileMetaData, size int64, nans []int64) (*Summar
 				m = &Metrics{Floating: kind == parquet.Types.Double || kind == parquet.Types.Float, NaNs: nans[c]}
 				s.Columns[id] = m
 			}
-			if err := m.add(chunk, column.MaxRepetitionLevel() > 0); err != nil {
+			if err := m.add(chunk, column); err != nil {
 				return nil, err
 			}
 		}
 	}
 	for c := range footer.Schema.NumColumns() {
 		column := footer.Schema.Column(c)
-		if column.PhysicalType() == parquet.Types.ByteArray {
-			s.Columns[int(column.SchemaNode().FieldID())].shorten()
+		m := s.Columns[int(column.SchemaNode().FieldID())]
+		switch {
+		case m == nil || m.Lower == nil:
+		case isDecimal(column):
+			m.Lower, m.Upper = singleDecimal(column.PhysicalType(), m.Lower), singleDecimal(column.PhysicalType(), m.Upper)
+		case column.PhysicalType() == parquet.Types.ByteArray && isText(column):
+			m.shorten()
+		case column.PhysicalType() == parquet.Types.ByteArray:
+			// Bytes can be cut, but not raised, as texts are.
+			m.Lower, m.Upper = nil, nil
 		}
 	}
 	return s, nil
 }
 
 // add takes in one column chunk.
-func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, repeated bool) error {
+func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, column *schema.Column) error {
 	m.Bytes += chunk.TotalCompressedSize()
 	m.RawBytes += chunk.TotalUncompressedSize()
 	m.Values += chunk.NumValues()
@@ -83,14 +92,14 @@ func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, repeated bool) error 
 		return err
 	}
 	m.Nulls += stats.NullCount()
-	if repeated || !stats.HasMinMax() {
+	if column.MaxRepetitionLevel() > 0 || !stats.HasMinMax() {
 		return nil
 	}
 	lower, upper := stats.EncodeMin(), stats.EncodeMax()
-	if m.Lower == nil || less(stats.Type(), lower, m.Lower) {
+	if m.Lower == nil || less(column, lower, m.Lower) {
 		m.Lower = bytes.Clone(lower)
 	}
-	if m.Upper == nil || less(stats.Type(), m.Upper, upper) {
+	if m.Upper == nil || less(column, m.Upper, upper) {
 		m.Upper = bytes.Clone(upper)
 	}
 	return nil
@@ -99,9 +108,6 @@ func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, repeated bool) error 
 // shorten cuts the bounds of a text to their first characters; the upper one is raised so that it stays a bound, or left out
 // where that cannot be done.
 func (m *Metrics) shorten() {
-	if m == nil || m.Lower == nil {
-		return
-	}
 	if n := prefix(m.Lower); n < len(m.Lower) {
 		m.Lower = m.Lower[:n]
 	}
@@ -121,6 +127,11 @@ func (m *Metrics) shorten() {
 			return
 		}
 	}
+}
+
+func isText(c *schema.Column) bool {
+	_, ok := c.LogicalType().(schema.StringLogicalType)
+	return ok
 }
 
 // prefix returns the length in bytes of the first characters of b.

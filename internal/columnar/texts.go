@@ -11,6 +11,8 @@ import (
 
 // texts encodes byte strings.
 type texts struct {
+	width int // of every value in bytes, 0 where each has a length of its own
+	order func(a, b []byte) int
 	dict  encode.Text
 	ids   []uint32 // of the open page, while there is a dictionary
 	plain []byte   // the open page, once there is none
@@ -26,22 +28,48 @@ type texts struct {
 	body  []byte
 }
 
-func newTexts() *texts { return &texts{pages: 1} }
+func newTexts() *texts { return &texts{pages: 1, order: bytes.Compare} }
+
+// newFixedTexts encodes byte strings of one length; signed says that they are numbers in two's complement, big-endian.
+func newFixedTexts(width int, signed bool) *texts {
+	t := &texts{width: width, pages: 1, order: bytes.Compare}
+	if signed {
+		t.order = compareSigned
+	}
+	return t
+}
+
+// variable is an array of byte strings of any length.
+type variable interface {
+	ValueBytes() []byte
+	ValueOffsets() []int32
+}
 
 func (t *texts) add(l leaf) {
-	a := l.values.(*array.String)
-	if a.Len() == 0 {
+	if l.values.Len() == 0 {
 		return
 	}
-	data, offsets := a.ValueBytes(), a.ValueOffsets()
-	base := offsets[0]
+	var value func(i int) []byte
+	switch a := l.values.(type) {
+	case *array.FixedSizeBinary:
+		value = a.Value
+	case variable:
+		data, offsets := a.ValueBytes(), a.ValueOffsets()
+		base := offsets[0]
+		value = func(i int) []byte { return data[offsets[i]-base : offsets[i+1]-base] }
+	}
+	t.each(l, value)
+}
+
+// each takes the values of a batch that are there, of which value returns the bytes.
+func (t *texts) each(l leaf, value func(i int) []byte) {
 	if l.present == nil {
-		for i := range a.Len() {
-			t.one(data[offsets[i]-base : offsets[i+1]-base])
+		for i := range l.values.Len() {
+			t.one(value(i))
 		}
 	} else {
 		for _, i := range l.present {
-			t.one(data[offsets[i]-base : offsets[i+1]-base])
+			t.one(value(int(i)))
 		}
 	}
 	if t.gone {
@@ -52,7 +80,7 @@ func (t *texts) add(l leaf) {
 	}
 	t.gone, t.never = true, !t.used
 	for _, id := range t.ids {
-		t.plain = encode.PlainText(t.plain, t.dict.Value(id))
+		t.plain = t.append(t.plain, t.dict.Value(id))
 	}
 	t.ids = t.ids[:0]
 }
@@ -61,7 +89,7 @@ func (t *texts) add(l leaf) {
 func (t *texts) one(v []byte) {
 	t.count++
 	if t.gone {
-		t.plain = encode.PlainText(t.plain, v)
+		t.plain = t.append(t.plain, v)
 		t.stretch(v)
 		return
 	}
@@ -76,15 +104,23 @@ func (t *texts) one(v []byte) {
 	}
 }
 
+// append writes a value in plain encoding.
+func (t *texts) append(dst, v []byte) []byte {
+	if t.width > 0 {
+		return append(dst, v...)
+	}
+	return encode.PlainText(dst, v)
+}
+
 func (t *texts) stretch(v []byte) {
 	if !t.some {
 		t.low, t.high, t.some = append(t.low[:0], v...), append(t.high[:0], v...), true
 		return
 	}
-	if bytes.Compare(v, t.low) < 0 {
+	if t.order(v, t.low) < 0 {
 		t.low = append(t.low[:0], v...)
 	}
-	if bytes.Compare(v, t.high) > 0 {
+	if t.order(v, t.high) > 0 {
 		t.high = append(t.high[:0], v...)
 	}
 }
@@ -115,7 +151,7 @@ func (t *texts) dictionary() ([]byte, int) {
 	}
 	var body []byte
 	for id := range t.dict.Len() {
-		body = encode.PlainText(body, t.dict.Value(uint32(id)))
+		body = t.append(body, t.dict.Value(uint32(id)))
 	}
 	return body, t.dict.Len()
 }

@@ -42,8 +42,12 @@ func newValues(dt arrow.DataType) values {
 		return newFixed[int64](true)
 	case arrow.FLOAT32:
 		return newFixed[int32](true)
-	case arrow.STRING:
+	case arrow.STRING, arrow.BINARY:
 		return newTexts()
+	case arrow.FIXED_SIZE_BINARY:
+		return newFixedTexts(dt.(*arrow.FixedSizeBinaryType).ByteWidth, false)
+	case arrow.DECIMAL128:
+		return newDecimals(dt.(*arrow.Decimal128Type).Precision)
 	case arrow.BOOL:
 		return &booleans{}
 	}

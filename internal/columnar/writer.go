@@ -5,8 +5,10 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/extensions"
 	"github.com/apache/arrow-go/v18/parquet"
 	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
@@ -66,9 +68,9 @@ func (c *countingWriter) Tell() int64 { return c.n }
 
 // NewWriter begins a file of a schema whose fields have ids. The caller closes w after Close.
 func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
-	props := parquet.NewWriterProperties(parquet.WithCompression(o.Codec.parquet()), parquet.WithVersion(parquet.V2_LATEST), parquet.WithCreatedBy(createdBy))
+	props := parquet.NewWriterProperties(parquet.WithCompression(o.Codec.parquet()), parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy))
 	out := &Writer{sink: &countingWriter{w: w}, schema: s.Arrow(), options: o}
-	tree, err := pqarrow.ToParquet(out.schema, props, pqarrow.DefaultWriterProps())
+	tree, err := pqarrow.ToParquet(arrow.NewSchema(annotated(out.schema.Fields(), s.Fields), nil), props, pqarrow.DefaultWriterProps())
 	if err != nil {
 		return nil, fmt.Errorf("the schema has no Parquet form: %w", err)
 	}
@@ -84,6 +86,31 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	}
 	_, err = io.WriteString(out.sink, magic)
 	return out, err
+}
+
+// annotated gives uuid columns the type by which the library annotates them in a Parquet schema.
+func annotated(fields []arrow.Field, of []schema.Field) []arrow.Field {
+	out := slices.Clone(fields)
+	for i := range out {
+		out[i].Type = annotatedType(out[i].Type, of[i].Type)
+	}
+	return out
+}
+
+func annotatedType(dt arrow.DataType, of schema.Type) arrow.DataType {
+	switch of.Kind {
+	case schema.UUID:
+		return extensions.NewUUIDType()
+	case schema.Struct:
+		return arrow.StructOf(annotated(dt.(*arrow.StructType).Fields(), of.Fields)...)
+	case schema.List:
+		return arrow.ListOfField(annotated([]arrow.Field{dt.(*arrow.ListType).ElemField()}, []schema.Field{*of.Element})[0])
+	case schema.Map:
+		t := dt.(*arrow.MapType)
+		parts := annotated([]arrow.Field{t.KeyField(), t.ItemField()}, []schema.Field{*of.Key, *of.Element})
+		return arrow.MapOfFields(parts[0], parts[1])
+	}
+	return dt
 }
 
 // leafTypes lists the types of the leaf columns in the order of a Parquet schema.

@@ -5,6 +5,7 @@ import (
 	"strconv"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/extensions"
 )
 
 // FieldIDKey is the metadata key under which Parquet writers and readers keep a field's id.
@@ -129,6 +130,8 @@ func typeFromArrow(dt arrow.DataType) (Type, error) {
 		return Type{Kind: Timestamp}, nil
 	case *arrow.StringType, *arrow.LargeStringType:
 		return Type{Kind: String}, nil
+	case *extensions.UUIDType:
+		return Type{Kind: UUID}, nil
 	case *arrow.FixedSizeBinaryType:
 		return Type{Kind: Binary}, nil
 	case *arrow.BinaryType, *arrow.LargeBinaryType:
