@@ -152,7 +152,8 @@ func TestLoadCommand(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	before := snapshotOf(t)
-	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings"}, `trevak: bad.csv:3: column "depth (m)": "deep" is not a double; mend the value`)
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings", "--drift", "stop"}, `--drift stop refuses any difference`)
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings", "--required", "depth (m)"}, `trevak: bad.csv:3: column "depth (m)": "deep" is not a double, and the column is required; mend`)
 	if after := snapshotOf(t); after != before {
 		t.Errorf("a refused load changed the table: %s", after)
 	}
@@ -298,7 +299,7 @@ func TestLimitsAndSources(t *testing.T) {
 
 func TestQuarantineAndBack(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
-	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--quarantine", "q.ndjson"}
+	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--required", "depth (m)", "--quarantine", "q.ndjson"}
 	r := trevak(t, append(args, "--max-bad", "2")...)
 	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --max-bad 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
 		t.Errorf("exit %d: %s", r.code, r.err)

@@ -11,7 +11,6 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/layout"
-	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
 
@@ -21,13 +20,16 @@ type readingFlags struct {
 	ragged                            string
 	header, noHeader, trim, skipBlank bool
 	headerRows, skipRows              int
-	columns, types                    []string
+	columns                           []string
 	maxBad, quarantine                string
 	filesFrom, encoding, records      string
 	lineage                           bool
 	pathColumns                       string
 	limits                            flow.Limits
 	mayExpand                         bool
+	corrections                       correctionFlags
+	feed                              feedFlag
+	schemaComes                       bool
 }
 
 // add registers the reading rules; types too where a schema comes of it.
@@ -52,8 +54,9 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
 	flags.StringSliceVar(&f.columns, "columns", nil, "`names` of the columns, in order, with commas between them")
 	flags.StringVar(&f.ragged, "ragged", "stop", "records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a column _misfit")
-	if types {
-		flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, as in depth=double; may be repeated (`COL=TYPE`)")
+	f.feed.add(cmd)
+	if f.schemaComes = types; types {
+		f.corrections.add(cmd)
 	}
 }
 
@@ -67,9 +70,15 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 }
 
 // reading turns the flags into what flow wants.
-func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
-	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Types: map[string]schema.Type{}}
-	var err error
+func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Reading, error) {
+	sources, err := f.feed.apply(cmd, sources, &f.corrections)
+	if err != nil {
+		return flow.Reading{}, err
+	}
+	if len(sources) == 0 && f.filesFrom == "" {
+		return flow.Reading{}, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
+	}
+	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand}
 	if f.filesFrom != "" {
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
 			return r, err
@@ -87,18 +96,14 @@ func (f *readingFlags) reading(sources []string) (flow.Reading, error) {
 			return r, err
 		}
 	}
-	for _, text := range f.types {
-		at := strings.LastIndexByte(text, '=')
-		if at < 1 {
-			return r, fault.New(fault.Usage, "--type %q does not name a column and a type", text).Try("write it like --type depth=double")
-		}
-		t, err := schema.ParseType(text[at+1:])
-		if err != nil {
-			return r, fault.New(fault.Usage, "--type: %s", err)
-		}
-		r.Types[text[:at]] = t
+	if !f.schemaComes {
+		return r, nil
 	}
-	return r, nil
+	if r.Scan, err = f.corrections.scanned(); err != nil {
+		return r, err
+	}
+	r.Corrections, err = f.corrections.corrections()
+	return r, err
 }
 
 // listed adds the sources that a file lists; blank lines are passed over.

@@ -76,6 +76,10 @@ func complain(errs io.Writer, err error) {
 		}
 	}
 	fmt.Fprintln(errs, text)
+	var drift *flow.DriftError
+	if errors.As(err, &drift) {
+		render.Drift(render.Screen{Writer: errs, Width: math.MaxInt32}, drift.Differences)
+	}
 	var refusal *flow.Refusal
 	if errors.As(err, &refusal) {
 		render.Refusal(render.Screen{Writer: errs, Width: math.MaxInt32}, refusal)
@@ -130,7 +134,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		warehouse = "warehouse"
 	}
 	flags.StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
-	root.AddCommand(a.preview(), a.infer(), a.load(), a.convert(), a.tables(), a.describe(), a.demo(), a.version())
+	root.AddCommand(a.preview(), a.infer(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version())
 	for _, cmd := range root.Commands() {
 		cmd.Args = usageArgs(cmd.Args)
 	}
@@ -197,6 +201,9 @@ func (a *app) budget() (flow.Budget, func()) {
 
 // json reports whether results are for programs.
 func (a *app) json() bool { return a.output == "json" }
+
+// writeJSON writes a result for programs.
+func (a *app) writeJSON(value any) error { return render.JSON(a.out, value) }
 
 func (a *app) openWarehouse() (*table.Warehouse, error) { return table.OpenWarehouse(a.warehouse) }
 

@@ -1,50 +1,50 @@
-// Package fit turns raw fields into typed Arrow columns under a schema.
-//
-// What comes in are the records of a block; what goes out is a record batch with a row for each that became one, and the
-// problems of those that did not. Values are written from the block's bytes straight into column buffers.
-//
-// A column that inference settled takes only what inference would have given that type, so a value beyond it is noticed and
-// nothing is lost; a pinned column takes every spelling of its type.
 package fit
 
 import (
-	"fmt"
 	"math"
+	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
-	"trevak/internal/lexical"
-	"trevak/internal/parse"
 	"trevak/internal/schema"
 )
 
 // column collects the values of one column or part.
 type column struct {
-	field schema.Field
-	path  string // names in the source from the outermost column on, with dots between them
-	dt    arrow.DataType
-	n     int    // values so far, nulls included
-	nulls int    //
-	valid []byte // bitmap, nil while there are no nulls
+	field   schema.Field
+	parent  *column
+	path    string // names in the source from the outermost column on, with dots between them
+	dt      arrow.DataType
+	reader  reader
+	n       int    // values so far, nulls included
+	nulls   int    //
+	valid   []byte // bitmap, nil while there are no nulls
+	tokens  int64  // values that were null tokens
+	longest int    // text, in characters
 
-	longs    []int64   // long, time, timestamps
-	ints     []int32   // int, date
-	doubles  []float64 // double
-	floats   []float32 // float
-	bits     []byte    // boolean
-	offsets  []int32   // string, list: where each value begins, and the end of the last
-	bytes    []byte    // string
-	children []*column // struct
-	index    map[string]int
-	element  *column // list
-	stamp    int     // the object in which a member was last seen, counted by its parent
+	longs    []int64          // long, time, timestamps
+	ints     []int32          // int, date
+	doubles  []float64        // double
+	floats   []float32        // float
+	decimals []decimal128.Num // decimal
+	bits     []byte           // boolean
+	offsets  []int32          // string, binary, list, map: where each value begins, and the end of the last
+	bytes    []byte           // string, binary, uuid
+	children []*column        // struct
+	index    schema.Index     // of the children
+	omit     map[string]bool  // members that are passed over
+	key      *column          // map
+	element  *column          // list, map
+	stamp    int              // the object in which a member was last seen, counted by its parent
 	objects  int
 }
 
+// newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
-	c := &column{field: f, path: parent.part(f.Source()), dt: f.Type.Arrow()}
+	c := &column{field: f, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)
@@ -54,17 +54,27 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 		c.doubles = make([]float64, 0, rows)
 	case schema.Float:
 		c.floats = make([]float32, 0, rows)
+	case schema.Decimal:
+		c.decimals = make([]decimal128.Num, 0, rows)
 	case schema.Boolean:
 		c.bits = make([]byte, 0, (rows+7)/8)
-	case schema.String:
+	case schema.String, schema.Binary:
 		c.offsets = append(make([]int32, 0, rows+1), 0)
+	case schema.UUID:
+		c.bytes = make([]byte, 0, 16*rows)
 	case schema.List:
 		c.offsets = append(make([]int32, 0, rows+1), 0)
 		c.element = newColumn(*f.Type.Element, c, rows)
+	case schema.Map:
+		c.offsets = append(make([]int32, 0, rows+1), 0)
+		c.key, c.element = newColumn(*f.Type.Key, c, rows), newColumn(*f.Type.Element, c, rows)
 	case schema.Struct:
-		c.index = make(map[string]int, len(f.Type.Fields))
-		for i, part := range f.Type.Fields {
-			c.index[part.Source()] = i
+		c.index = schema.NewIndex(f.Type.Fields, schema.SafeNames)
+		c.omit = make(map[string]bool, len(f.Type.Omit))
+		for _, name := range f.Type.Omit {
+			c.omit[name] = true
+		}
+		for _, part := range f.Type.Fields {
 			c.children = append(c.children, newColumn(part, c, rows))
 		}
 	}
@@ -103,6 +113,9 @@ func (c *column) mark(valid bool) {
 	c.n++
 }
 
+// isNull reports whether the value at a position is null.
+func (c *column) isNull(at int) bool { return c.valid != nil && c.valid[at/8]>>(at%8)&1 == 0 }
+
 // null appends a null.
 func (c *column) null() {
 	c.mark(false)
@@ -115,11 +128,15 @@ func (c *column) null() {
 		c.doubles = append(c.doubles, 0)
 	case schema.Float:
 		c.floats = append(c.floats, 0)
+	case schema.Decimal:
+		c.decimals = append(c.decimals, decimal128.Num{})
 	case schema.Boolean:
 		c.bit(false)
-	case schema.String:
+	case schema.String, schema.Binary:
 		c.offsets = append(c.offsets, int32(len(c.bytes)))
-	case schema.List:
+	case schema.UUID:
+		c.bytes = append(c.bytes, make([]byte, 16)...)
+	case schema.List, schema.Map:
 		c.offsets = append(c.offsets, int32(c.element.n))
 	case schema.Struct:
 		for _, child := range c.children {
@@ -139,7 +156,7 @@ func (c *column) bit(value bool) {
 	}
 }
 
-// text appends a string.
+// text appends a string or bytes.
 func (c *column) text(b []byte) bool {
 	if c.field.Unseen || len(c.bytes)+len(b) > math.MaxInt32 {
 		return false
@@ -147,100 +164,15 @@ func (c *column) text(b []byte) bool {
 	c.mark(true)
 	c.bytes = append(c.bytes, b...)
 	c.offsets = append(c.offsets, int32(len(c.bytes)))
+	c.measure(b)
 	return true
 }
 
-// scalar appends a value of the column's type from its text, and reports whether it fits.
-func (c *column) scalar(b []byte) bool {
-	pinned := c.field.Pinned
-	switch c.field.Type.Kind {
-	case schema.String:
-		return c.text(b)
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
-		v, ok := parseLong(c.field.Type.Kind, pinned, b)
-		if ok {
-			c.mark(true)
-			c.longs = append(c.longs, v)
-		}
-		return ok
-	case schema.Int, schema.Date:
-		v, ok := parseInt(c.field.Type.Kind, b)
-		if ok {
-			c.mark(true)
-			c.ints = append(c.ints, v)
-		}
-		return ok
-	case schema.Double, schema.Float:
-		v, ok := parseDouble(pinned, b)
-		if ok {
-			c.mark(true)
-			if c.field.Type.Kind == schema.Double {
-				c.doubles = append(c.doubles, v)
-			} else {
-				c.floats = append(c.floats, float32(v))
-			}
-		}
-		return ok
-	case schema.Boolean:
-		v, ok := parseBoolean(pinned, b)
-		if ok {
-			c.mark(true)
-			c.bit(v)
-		}
-		return ok
+// measure notes the length of a text.
+func (c *column) measure(b []byte) {
+	if len(b) > c.longest {
+		c.longest = max(c.longest, utf8.RuneCount(b))
 	}
-	return false
-}
-
-// parseLong reads a value that is kept in 64 bits.
-func parseLong(kind schema.Kind, pinned bool, b []byte) (int64, bool) {
-	switch kind {
-	case schema.Time:
-		return lexical.Time(b)
-	case schema.Timestamp, schema.TimestampTz:
-		return parseTimestamp(kind == schema.TimestampTz, b)
-	}
-	if pinned {
-		return lexical.StatedLong(b)
-	}
-	return lexical.Long(b)
-}
-
-// parseTimestamp reads a timestamp with or without a zone as the column wants it; a date alone is its midnight where no zone
-// is wanted.
-func parseTimestamp(zoned bool, b []byte) (int64, bool) {
-	v, hasZone, ok := lexical.Timestamp(b)
-	if ok {
-		return v, hasZone == zoned
-	}
-	if zoned {
-		return 0, false
-	}
-	days, ok := lexical.Date(b)
-	return int64(days) * lexical.MicrosPerDay, ok
-}
-
-// parseInt reads a value that is kept in 32 bits; int occurs as a pin only.
-func parseInt(kind schema.Kind, b []byte) (int32, bool) {
-	if kind == schema.Date {
-		return lexical.Date(b)
-	}
-	v, ok := lexical.StatedLong(b)
-	return int32(v), ok && v >= math.MinInt32 && v <= math.MaxInt32
-}
-
-func parseDouble(pinned bool, b []byte) (float64, bool) {
-	if pinned {
-		return lexical.StatedDouble(b)
-	}
-	return lexical.Double(b)
-}
-
-func parseBoolean(pinned bool, b []byte) (value, ok bool) {
-	if pinned {
-		return lexical.StatedBoolean(b)
-	}
-	return lexical.Boolean(b)
 }
 
 // data hands over what was collected. The column must not be used afterwards.
@@ -260,14 +192,22 @@ func (c *column) data() *array.Data {
 		add(arrow.Float64Traits.CastToBytes(c.doubles))
 	case schema.Float:
 		add(arrow.Float32Traits.CastToBytes(c.floats))
+	case schema.Decimal:
+		add(arrow.Decimal128Traits.CastToBytes(c.decimals))
 	case schema.Boolean:
 		add(c.bits)
-	case schema.String:
+	case schema.UUID:
+		add(c.bytes)
+	case schema.String, schema.Binary:
 		add(arrow.Int32Traits.CastToBytes(c.offsets))
 		add(c.bytes)
 	case schema.List:
 		add(arrow.Int32Traits.CastToBytes(c.offsets))
 		children = append(children, c.element.data())
+	case schema.Map:
+		add(arrow.Int32Traits.CastToBytes(c.offsets))
+		entry := c.dt.(*arrow.MapType).Elem()
+		children = append(children, array.NewData(entry, c.key.n, []*memory.Buffer{nil}, []arrow.ArrayData{c.key.data(), c.element.data()}, 0, 0))
 	case schema.Struct:
 		for _, child := range c.children {
 			children = append(children, child.data())
@@ -292,12 +232,19 @@ func (c *column) truncate(n int) {
 		c.doubles = c.doubles[:n]
 	case schema.Float:
 		c.floats = c.floats[:n]
-	case schema.String:
+	case schema.Decimal:
+		c.decimals = c.decimals[:n]
+	case schema.UUID:
+		c.bytes = c.bytes[:16*n]
+	case schema.String, schema.Binary:
 		c.offsets = c.offsets[:n+1]
 		c.bytes = c.bytes[:c.offsets[n]]
-	case schema.List:
+	case schema.List, schema.Map:
 		c.offsets = c.offsets[:n+1]
 		c.element.truncate(int(c.offsets[n]))
+		if c.key != nil {
+			c.key.truncate(int(c.offsets[n]))
+		}
 	case schema.Struct:
 		for _, child := range c.children {
 			child.truncate(n)
@@ -344,18 +291,4 @@ func batch(s *arrow.Schema, columns []*column, rows int) arrow.RecordBatch {
 		arrays[i] = array.MakeFromData(c.data())
 	}
 	return array.NewRecordBatch(s, arrays, int64(rows))
-}
-
-// misfit describes a value that does not fit its column. start and end delimit its record; grows says that the schema may.
-func misfit(start, end int, name string, f *schema.Field, value []byte, grows bool) parse.Problem {
-	return parse.Problem{Start: start, End: end, Code: parse.DoesNotFit, Column: name, Value: string(value), Widens: grows && !f.Pinned,
-		Reason: fmt.Sprintf("is not %s %s", article(f.Type.Kind), f.Type),
-		WayOut: fmt.Sprintf("mend the value, or keep the column as text with --type '%s=string'", name)}
-}
-
-func article(k schema.Kind) string {
-	if k == schema.Int {
-		return "an"
-	}
-	return "a"
 }

@@ -19,65 +19,136 @@ import (
 type Delimited struct {
 	schema  schema.Schema
 	arrow   *arrow.Schema
-	grows   bool
 	scratch []byte
+	out     Result
+	bad     map[int]parse.Problem
+	widens  bool
 }
 
-// NewDelimited prepares for a schema whose columns are all scalar. grows says that a value which an inferred column does not take
-// asks for a wider schema; otherwise its record is bad.
-func NewDelimited(s schema.Schema, grows bool) *Delimited {
-	return &Delimited{schema: s, arrow: s.Arrow(), grows: grows}
+// NewDelimited prepares for a schema. Nested columns stay null.
+func NewDelimited(s schema.Schema) *Delimited {
+	return &Delimited{schema: s, arrow: s.Arrow()}
 }
 
 // Fit makes a batch of the records. fields gives for each column of the schema the number of its field in the records, or -1
-// where the object does not have it and the column is null. A record with a value that does not fit is left out and described;
-// a value that asks for a wider schema ends the work, and there is no batch.
-func (d *Delimited) Fit(r *delimited.Records, fields []int) (arrow.RecordBatch, []parse.Problem) {
+// where the object does not have it and the column is null.
+//
+// kept are fields without a column, whose values are misfits.
+func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result {
+	d.out, d.bad, d.widens = Result{}, nil, false
 	columns := make([]*column, len(fields))
-	bad := map[int]parse.Problem{}
 	for i, field := range fields {
 		columns[i] = newColumn(d.schema.Fields[i], nil, r.Rows)
-		if field < 0 {
-			for range r.Rows {
-				columns[i].null()
-			}
-			continue
-		}
-		f := &d.schema.Fields[i]
-		for row := d.fill(columns[i], r, field, 0); row >= 0; row = d.fill(columns[i], r, field, row+1) {
-			if _, known := bad[row]; !known {
-				text, _ := r.Value(row, field, &d.scratch)
-				start, end := r.Span(row)
-				bad[row] = misfit(start, end, f.Source(), f, text, d.grows)
-			}
-			if bad[row].Widens {
-				break
-			}
-			columns[i].null()
+		d.column(columns[i], r, field)
+		if d.widens {
+			break
 		}
 	}
-	if len(bad) == 0 {
-		return batch(d.arrow, columns, r.Rows), nil
+	if d.widens {
+		for row := range r.Rows {
+			if p, ok := d.bad[row]; ok {
+				d.out.Problems = append(d.out.Problems, p)
+			}
+		}
+		return d.out
 	}
-	return d.without(r, columns, bad)
+	count(&d.out, columns)
+	d.keep(r, kept)
+	if len(d.bad) == 0 {
+		d.out.Batch = batch(d.arrow, columns, r.Rows)
+		return d.out
+	}
+	d.without(r, columns)
+	return d.out
+}
+
+// Kept is a field without a column, by its number, and its name in the source.
+type Kept struct {
+	Field int
+	Name  string
+}
+
+// keep makes misfits of the values of fields without a column.
+func (d *Delimited) keep(r *delimited.Records, kept []Kept) {
+	for _, k := range kept {
+		for row := range r.Rows {
+			if text, quoted := r.Value(row, k.Field, &d.scratch); len(text) > 0 || quoted {
+				d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: r.Start(row), Column: k.Name, Of: k.Name, Text: string(text)})
+			}
+		}
+	}
+}
+
+// column fills one column.
+func (d *Delimited) column(c *column, r *delimited.Records, field int) {
+	if field < 0 || c.field.Skip || c.field.Type.Nested() {
+		for range r.Rows {
+			c.null()
+		}
+		if c.required() {
+			d.refuseNulls(c, r)
+		}
+		return
+	}
+	for row := d.fill(c, r, field, 0); row >= 0; row = d.fill(c, r, field, row+1) {
+		text, _ := r.Value(row, field, &d.scratch)
+		widens := c.asksWider(text)
+		if widens || c.required() {
+			start, end := r.Span(row)
+			d.refuse(row, unfit(start, end, c, text, widens))
+		} else {
+			d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: r.Start(row), Column: c.field.Name, Of: c.field.Name, Known: true, Text: string(text)})
+		}
+		if widens {
+			d.widens = true
+			return
+		}
+		c.null()
+	}
+	if c.nulls > 0 && c.required() {
+		d.refuseNulls(c, r)
+	}
+}
+
+func (d *Delimited) refuse(row int, p parse.Problem) {
+	if d.bad == nil {
+		d.bad = map[int]parse.Problem{}
+	}
+	if _, known := d.bad[row]; !known || p.Widens {
+		d.bad[row] = p
+	}
+}
+
+// refuseNulls makes bad records of those without a value in a required column.
+func (d *Delimited) refuseNulls(c *column, r *delimited.Records) {
+	for row := range r.Rows {
+		if c.isNull(row) {
+			start, end := r.Span(row)
+			d.refuse(row, lacking(start, end, c))
+		}
+	}
 }
 
 // without makes a batch of the good records and lists the problems of the others in order.
-func (d *Delimited) without(r *delimited.Records, columns []*column, bad map[int]parse.Problem) (arrow.RecordBatch, []parse.Problem) {
-	var problems []parse.Problem
+func (d *Delimited) without(r *delimited.Records, columns []*column) {
 	var good []int32
-	widens := false
+	moved := make([]int, r.Rows)
 	for row := range r.Rows {
-		if p, ok := bad[row]; ok {
-			problems = append(problems, p)
-			widens = widens || p.Widens
+		if p, ok := d.bad[row]; ok {
+			d.out.Problems = append(d.out.Problems, p)
+			moved[row] = -1
 		} else {
+			moved[row] = len(good)
 			good = append(good, int32(row))
 		}
 	}
-	if widens {
-		return nil, problems
+	kept := d.out.Misfits[:0]
+	for _, m := range d.out.Misfits {
+		if m.Row = moved[m.Row]; m.Row >= 0 {
+			kept = append(kept, m)
+		}
 	}
+	d.out.Misfits = kept
 	taken := make([]arrow.Array, len(columns))
 	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(good),
 		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(good))}, nil, 0, 0))
@@ -85,48 +156,47 @@ func (d *Delimited) without(r *delimited.Records, columns []*column, bad map[int
 		whole := array.MakeFromData(c.data())
 		var err error
 		if taken[i], err = compute.TakeArray(context.Background(), whole, indices); err != nil {
-			// Taking rows of scalar columns by positions within them cannot fail.
+			// Taking rows by positions within them cannot fail.
 			panic(err)
 		}
 	}
-	return array.NewRecordBatch(d.arrow, taken, int64(len(good))), problems
+	d.out.Batch = array.NewRecordBatch(d.arrow, taken, int64(len(good)))
 }
 
 // fill appends one field of the records from a row on to a column, and returns the first row whose value does not fit, or -1. The loops for
 // the common types stand by themselves, so that nothing is decided anew for each value.
 func (d *Delimited) fill(c *column, r *delimited.Records, field, from int) int {
-	switch c.field.Type.Kind {
-	case schema.String:
+	switch kind := c.field.Type.Kind; {
+	case kind == schema.String:
 		return d.fillText(c, r, field, from)
-	case schema.Long:
-		if !c.field.Pinned {
-			return fillLongs(c, r, field, from, lexical.Long)
-		}
-	case schema.Double:
-		if !c.field.Pinned {
-			return fillDoubles(c, r, field, from)
-		}
-	case schema.Timestamp, schema.TimestampTz:
-		zoned := c.field.Type.Kind == schema.TimestampTz
-		return fillLongs(c, r, field, from, func(b []byte) (int64, bool) { return parseTimestamp(zoned, b) })
+	case kind == schema.Long && c.reader.usual():
+		return fillLongs(c, r, field, from, lexical.Long)
+	case kind == schema.Double && c.reader.usual():
+		return fillDoubles(c, r, field, from)
+	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
+		zoned := kind == schema.TimestampTz
+		return fillLongs(c, r, field, from, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
 	}
 	for row := from; row < r.Rows; row++ {
 		text, quoted := r.Value(row, field, &d.scratch)
-		if c.absent(text, quoted) {
+		switch {
+		case len(text) == 0 && !quoted:
 			c.null()
-			continue
-		}
-		if !c.scalar(text) {
+		case !c.scalar(text) && !c.token(text):
 			return row
 		}
 	}
 	return -1
 }
 
-// absent reports whether a field holds no value: it is empty and, unless nothing else than emptiness could be meant in a
-// pinned column, not quoted.
-func (c *column) absent(text []byte, quoted bool) bool {
-	return len(text) == 0 && (!quoted || c.field.Pinned)
+// token appends a null for a word that stands for one.
+func (c *column) token(text []byte) bool {
+	if !c.isNullToken(text) {
+		return false
+	}
+	c.null()
+	c.tokens++
+	return true
 }
 
 func (d *Delimited) fillText(c *column, r *delimited.Records, field, from int) int {
@@ -142,10 +212,14 @@ func (d *Delimited) fillText(c *column, r *delimited.Records, field, from int) i
 		if doubled {
 			text, _ = r.Value(row, field, &d.scratch)
 		}
+		if c.reader.nulls != nil && c.token(text) {
+			continue
+		}
 		if c.field.Unseen || len(c.bytes)+len(text) > math.MaxInt32 {
 			return row
 		}
 		c.mark(true)
+		c.measure(text)
 		c.bytes = append(c.bytes, text...)
 		c.offsets = append(c.offsets, int32(len(c.bytes)))
 	}
@@ -154,13 +228,16 @@ func (d *Delimited) fillText(c *column, r *delimited.Records, field, from int) i
 
 func fillLongs(c *column, r *delimited.Records, field, from int, read func([]byte) (int64, bool)) int {
 	for row := from; row < r.Rows; row++ {
-		text, quoted, _ := r.Text(row, field)
-		if c.absent(text, quoted) {
+		text, quoted, doubled := r.Text(row, field)
+		if len(text) == 0 && !quoted {
 			c.null()
 			continue
 		}
 		v, ok := read(text)
 		if !ok {
+			if !doubled && c.token(text) {
+				continue
+			}
 			return row
 		}
 		c.mark(true)
@@ -171,14 +248,19 @@ func fillLongs(c *column, r *delimited.Records, field, from int, read func([]byt
 
 func fillDoubles(c *column, r *delimited.Records, field, from int) int {
 	for row := from; row < r.Rows; row++ {
-		text, quoted, _ := r.Text(row, field)
-		if c.absent(text, quoted) {
+		text, quoted, doubled := r.Text(row, field)
+		if len(text) == 0 && !quoted {
 			c.null()
 			continue
 		}
 		v, ok := lexical.Double(text)
 		if !ok {
-			return row
+			if v, ok = lexical.Special(text); !ok {
+				if !doubled && c.token(text) {
+					continue
+				}
+				return row
+			}
 		}
 		c.mark(true)
 		c.doubles = append(c.doubles, v)

@@ -23,7 +23,7 @@ func pinned(name string, k schema.Kind) schema.Field {
 	return f
 }
 
-func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
+func fitRecords(text string, fields ...schema.Field) Result {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: len(fields)}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
@@ -31,13 +31,23 @@ func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []par
 	for i := range columns {
 		columns[i] = i
 	}
-	return NewDelimited(schema.Schema{Fields: fields}, true).Fit(&r, columns)
+	return NewDelimited(schema.Schema{Fields: fields}).Fit(&r, columns, nil)
 }
 
-func fitJSON(text string, grows bool, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
+func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
+	out := fitRecords(text, fields...)
+	return out.Batch, out.Problems
+}
+
+func fitValues(text string, unknown Unknown, fields ...schema.Field) Result {
 	var r json.Records
 	r.Parse(&parse.Block{Data: []byte(text), Line: 1})
-	return NewJSON(schema.Schema{Fields: fields}, grows).Fit(&r)
+	return NewJSON(schema.Schema{Fields: fields}, unknown, false).Fit(&r)
+}
+
+func fitJSON(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
+	out := fitValues(text, UnknownWidens, fields...)
+	return out.Batch, out.Problems
 }
 
 // show writes a batch column by column.
@@ -122,8 +132,8 @@ func TestMisfits(t *testing.T) {
 		{"a zone among none", "2031-05-01 00:00:00\n2031-05-01T00:00:00Z\n", field("a", schema.Timestamp), "2031-05-01T00:00:00Z", 20, true},
 		{"a quoted empty text", "1\n\"\"\n", field("a", schema.Long), "", 2, true},
 		{"a value where none was seen", "\nx\n", unseen, "x", 1, true},
-		{"a pinned column does not widen", "x\n", pinned("a", schema.Double), "x", 0, false},
-		{"an int too large", "2147483648\n", pinned("a", schema.Int), "2147483648", 0, false},
+		{"an int of a table that may grow", "x\n2147483648\n", widening("a", schema.Int), "2147483648", 2, true},
+		{"a value of a required column", "x\n", required("a"), "x", 0, false},
 	}
 	for _, test := range tests {
 		_, m := fitDelimited(test.text, test.field)
@@ -148,7 +158,7 @@ func TestFitJSON(t *testing.T) {
 {"t":{"a": [1, 2]},"list":[],"id":2}
 {"pos":null,"list":null,"id":null,"t":null}
 {"pos":{},"t":12.50}`
-	b, m := fitJSON(text, true, nested()...)
+	b, m := fitJSON(text, nested()...)
 	if len(m) > 0 {
 		t.Fatal(m)
 	}
@@ -184,21 +194,145 @@ func TestJSONMisfits(t *testing.T) {
 		{`{"t":"\ud800"}`, "", "", false},
 	}
 	for _, test := range tests {
-		_, m := fitJSON("{\"id\":0}\n"+test.text, true, nested()...)
+		_, m := fitJSON("{\"id\":0}\n"+test.text, nested()...)
 		if len(m) != 1 || m[0].Column != test.column || m[0].Value != test.value || m[0].Widens != test.widens || m[0].Start != 9 || m[0].Reason == "" {
 			t.Errorf("%s: %+v", test.text, m)
 		}
 	}
-	if _, m := fitJSON(`{"new":1}`, false, nested()...); len(m) != 1 || m[0].Widens {
-		t.Errorf("a table's schema grows: %+v", m)
-	}
-	if b, m := fitJSON(`{"id":"7"}`, true, pinned("id", schema.Long)); len(m) > 0 || show(b) != "[7]" {
+	if b, m := fitJSON(`{"id":"7"}`, pinned("id", schema.Long)); len(m) > 0 || show(b) != "[7]" {
 		t.Errorf("a pinned column refuses a number in a string: %+v", m)
 	}
 }
 
+// widening is a column of a table that may widen, required one that always has a value.
+func widening(name string, k schema.Kind) schema.Field {
+	f := field(name, k)
+	f.Held, f.Widens = true, true
+	return f
+}
+
+func required(name string) schema.Field {
+	f := pinned(name, schema.Long)
+	f.Required = true
+	return f
+}
+
+// misfits writes the misfits of a result.
+func misfits(r Result) string {
+	var out []string
+	for _, m := range r.Misfits {
+		out = append(out, fmt.Sprintf("%d %s=%s", m.Row, m.Column, m.Text))
+	}
+	return strings.Join(out, " ")
+}
+
+// TestMisfitsKeepTheirRows holds values against pinned columns and against those of tables.
+func TestMisfitsKeepTheirRows(t *testing.T) {
+	held := field("a", schema.Long)
+	held.Held = true
+	amount := schema.Field{Name: "a", Held: true, Widens: true, Type: schema.Type{Kind: schema.Decimal, Precision: 5, Scale: 2}}
+	for _, test := range []struct{ text, want, kept string }{
+		{"1\nx\n\"y, z\"\n4\n", "[1 (null) (null) 4]", "1 a=x 2 a=y, z"},
+		{"007\n-\nNA\n\"\"\n", "[(null) (null) (null) (null)]", "0 a=007"},
+	} {
+		out := fitRecords(test.text, held)
+		if len(out.Problems) > 0 || show(out.Batch) != test.want || misfits(out) != test.kept {
+			t.Errorf("%q: %s, %s, %+v", test.text, show(out.Batch), misfits(out), out.Problems)
+		}
+	}
+	if out := fitRecords("007\nNA\nx\n", pinned("a", schema.Long)); show(out.Batch) != "[7 (null) (null)]" || misfits(out) != "2 a=x" || out.Tokens["a"] != 1 {
+		t.Errorf("%s, %s, %v", show(out.Batch), misfits(out), out.Tokens)
+	}
+	if out := fitRecords("1.234\n12.5\n", amount); misfits(out) != "0 a=1.234" || len(out.Problems) > 0 {
+		t.Errorf("a value with more digits after the point: %+v", out)
+	}
+	if out := fitRecords("1234.5\n", amount); len(out.Problems) != 1 || !out.Problems[0].Widens {
+		t.Errorf("a value with more digits before the point: %+v", out)
+	}
+	if out := fitRecords("1,x\n,y\n2,z\n", required("a"), pinned("b", schema.Long)); show(out.Batch) != "[1 2] [(null) (null)]" || misfits(out) != "0 b=x 1 b=z" ||
+		len(out.Problems) != 1 || out.Problems[0].Code != parse.NoValue {
+		t.Errorf("%s, %s, %+v", show(out.Batch), misfits(out), out.Problems)
+	}
+}
+
+// TestJSONMisfitsKeepTheirRows finds values that do not fit anywhere in a record.
+func TestJSONMisfitsKeepTheirRows(t *testing.T) {
+	fields := nested()
+	s := schema.Schema{Fields: fields}
+	s.Walk(func(_ string, f *schema.Field) { f.Held = true })
+	out := fitValues(`{"id":"x","pos":{"lat":"no","alt":1},"list":[{"v":1},{"v":"bad"},7]}
+{"id":[1],"extra":{"a":"b"}}
+{"id":5,"pos":3}`, UnknownKept, fields...)
+	want := `0 id="x" 0 pos.lat="no" 0 pos.alt=1 0 list[1].v="bad" 0 list[2]=7 1 id=[1] 1 extra={"a":"b"} 2 pos=3`
+	if len(out.Problems) > 0 || misfits(out) != want {
+		t.Errorf("%s\nwant\n%s\n%+v", misfits(out), want, out.Problems)
+	}
+	if got := show(out.Batch); !strings.HasPrefix(got, "[(null) (null) 5] {[(null)") {
+		t.Error(got)
+	}
+	if len(out.Present) != 4 || out.Present[3] || !out.Present[2] {
+		t.Errorf("present: %v", out.Present)
+	}
+}
+
+// TestNotations reads values that are written in other ways than the usual.
+func TestNotations(t *testing.T) {
+	with := func(text, notation string) string {
+		stated, err := schema.ParseType(notation)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := schema.Field{Name: "a", Type: stated.Type, Notation: stated.Notation, Pinned: true}
+		if strings.Contains(text, ",") {
+			f.Notation.DecimalMark = ","
+		}
+		p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: '|', Quote: '"'}, Width: 1}
+		var r delimited.Records
+		p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
+		out := NewDelimited(schema.Schema{Fields: []schema.Field{f}}).Fit(&r, []int{0}, nil)
+		if len(out.Misfits) > 0 {
+			return "misfit " + out.Misfits[0].Text
+		}
+		return show(out.Batch)
+	}
+	for _, test := range []struct{ text, notation, want string }{
+		{"23.04.2031\n1.5.2031\n", "date(%d.%m.%Y)", "[2031-04-23 2031-05-01]"},
+		{"23.04.2031 10:15\n", "timestamp(%d.%m.%Y %H:%M)", "[1934705700000000]"},
+		{"1935360000\n", "timestamptz(epoch)", "[1935360000000000]"},
+		{"1935360000123\n", "timestamp(epoch_ms)", "[1935360000123000]"},
+		{"1.234,5\n-0,25\n", "double", "[1234.5 -0.25]"},
+		{"12,5\n", "long", "misfit 12,5"},
+		{"45 %\n7%\n", "double(#%)", "[45 7]"},
+		{"€ 12.50\n", "decimal(9,2,€ #)", "[12.5]"},
+		{"Y\nn\n", "boolean(Y/N)", "[true false]"},
+		{"{6BA7B810-9DAD-11D1-80B4-00C04FD430C8}\n", "uuid", fmt.Sprintf("[%q]", "k\xa7\xb8\x10\x9d\xad\x11\xd1\x80\xb4\x00\xc0O\xd40\xc8")},
+		{"00ff\n", "binary(hex)", "[\"\\x00\\xff\"]"},
+		{"AP8=\n", "binary(base64)", "[\"\\x00\\xff\"]"},
+		{"1e2\n", "decimal(5,1)", "[100]"},
+	} {
+		if got := with(test.text, test.notation); got != test.want {
+			t.Errorf("%q as %s: %s, want %s", test.text, test.notation, got, test.want)
+		}
+	}
+}
+
+func TestFitMaps(t *testing.T) {
+	value := schema.Field{Name: schema.ValueName, Type: schema.Type{Kind: schema.Double}}
+	m := schema.Field{Name: "m", Type: schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}, Element: &value}}
+	b, problems := fitJSON(`{"m":{"a":1,"b":null}}
+{"m":{}}
+{"m":null}
+{"m":{"c":2.5}}`, m)
+	if len(problems) > 0 || show(b) != `[{["a" "b"] [1 (null)]} {[] []} (null) {["c"] [2.5]}]` {
+		t.Errorf("%s, %+v", show(b), problems)
+	}
+	if _, problems := fitJSON(`{"m":{"a":1,"a":2}}`, m); len(problems) != 1 {
+		t.Errorf("a key twice: %+v", problems)
+	}
+}
+
 func TestBadRecordsAreLeftOut(t *testing.T) {
-	b, problems := fitDelimited("1,x\nbad,y\n3,\n4,\"z\nz\"\nworse,w", pinned("a", schema.Long), field("b", schema.String))
+	b, problems := fitDelimited("1,x\nbad,y\n3,\n4,\"z\nz\"\nworse,w", required("a"), field("b", schema.String))
 	if got := show(b); got != `[1 3 4] ["x" (null) "z\nz"]` || len(problems) != 2 || problems[0].Start != 4 || problems[0].End != 10 || problems[1].Value != "worse" {
 		t.Errorf("%s, %+v", got, problems)
 	}
@@ -209,12 +343,12 @@ func TestBadJSONLeavesNoTrace(t *testing.T) {
 	fields := append(nested(), field("b", schema.Boolean))
 	good := `{"id":1,"pos":{"lat":1.5,"lon":2},"list":[{"s":"a","v":1},{"v":2.5},null],"t":"x","b":true}`
 	for _, around := range []string{good, `{"pos":null,"list":null,"b":false}`, `{}`} {
-		want, problems := fitJSON(around+"\n"+good+"\n"+around, false, fields...)
+		want, problems := fitJSON(around+"\n"+good+"\n"+around, fields...)
 		if len(problems) > 0 {
 			t.Fatal(problems)
 		}
 		for cut := 1; cut < len(good); cut++ {
-			b, problems := fitJSON(around+"\n"+good[:cut]+"\n"+good+"\n"+good[:cut]+"!\n"+around, false, fields...)
+			b, problems := fitJSON(around+"\n"+good[:cut]+"\n"+good+"\n"+good[:cut]+"!\n"+around, fields...)
 			if len(problems) != 2 {
 				t.Fatalf("cut at %d: %+v", cut, problems)
 			}
@@ -235,11 +369,11 @@ func BenchmarkFitDelimited(b *testing.B) {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: 5}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
-	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}}, true)
+	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}})
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, m := d.Fit(&r, []int{0, 1, 2, 3, 4}); len(m) > 0 {
-			b.Fatal(m)
+		if out := d.Fit(&r, []int{0, 1, 2, 3, 4}, nil); len(out.Problems) > 0 {
+			b.Fatal(out.Problems)
 		}
 	}
 }
@@ -248,11 +382,11 @@ func BenchmarkFitJSON(b *testing.B) {
 	text := strings.Repeat(`{"id":12,"pos":{"lat":57.12345,"lon":-5.54321},"list":[{"s":"depth","v":12.345},{"s":"temp","v":9.1}],"t":"swell from the west"}`+"\n", 5000)
 	var r json.Records
 	r.Parse(&parse.Block{Data: []byte(text), Line: 1})
-	j := NewJSON(schema.Schema{Fields: nested()}, true)
+	j := NewJSON(schema.Schema{Fields: nested()}, UnknownWidens, true)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, m := j.Fit(&r); len(m) > 0 {
-			b.Fatal(m)
+		if out := j.Fit(&r); len(out.Problems) > 0 {
+			b.Fatal(out.Problems)
 		}
 	}
 }

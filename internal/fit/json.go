@@ -1,7 +1,8 @@
 package fit
 
 import (
-	"fmt"
+	"strconv"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -12,29 +13,26 @@ import (
 
 // JSON fits JSON records. It belongs to one worker.
 type JSON struct {
-	schema schema.Schema
-	arrow  *arrow.Schema
-	grows  bool
+	schema  schema.Schema
+	arrow   *arrow.Schema
+	unknown Unknown
+	exact   bool
 }
 
-// NewJSON prepares for a schema. grows says that a value which an inferred column does not take, or a key which the schema does not
-// have, asks for a wider schema; otherwise its record is bad.
-func NewJSON(s schema.Schema, grows bool) *JSON {
-	return &JSON{schema: s, arrow: s.Arrow(), grows: grows}
+// NewJSON prepares for a schema. exact says that names must agree in letter case.
+func NewJSON(s schema.Schema, unknown Unknown, exact bool) *JSON {
+	return &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact}
 }
 
-// Fit makes a batch of the records. A record that cannot become a row is left out and described; a value that asks for a wider schema
-// ends the work, and there is no batch.
-func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, []parse.Problem) {
-	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields}}, nil, r.Rows())
-	w := walker{grows: j.grows}
+// Fit makes a batch of the records. A value that asks for a wider schema ends the work.
+func (j *JSON) Fit(r *json.Records) Result {
+	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}, nil, r.Rows())
+	w := walker{unknown: j.unknown, exact: j.exact, folded: map[string]string{}}
 	w.Limit(r.MaxDepth)
-	var problems []parse.Problem
+	var out Result
 	for row := range r.Rows() {
-		w.problem = nil
-		w.start, w.end = r.Span(row)
-		w.Reset(r.Text(row))
-		rows := root.n
+		w.begin(r, row, root.n)
+		rows, misfits := root.n, len(w.misfits)
 		if kind := w.Peek(); kind == json.Object {
 			w.object(root)
 		} else {
@@ -47,26 +45,43 @@ func (j *JSON) Fit(r *json.Records) (arrow.RecordBatch, []parse.Problem) {
 		if w.problem == nil {
 			continue
 		}
-		problems = append(problems, *w.problem)
+		out.Problems = append(out.Problems, *w.problem)
 		if w.problem.Widens {
-			return nil, problems
+			return out
 		}
 		root.truncate(rows)
+		w.misfits = w.misfits[:misfits]
 	}
-	return batch(j.arrow, root.children, root.n), problems
+	out.Misfits, out.Folded = w.misfits, w.folded
+	out.Present = make([]bool, len(root.children))
+	for i, c := range root.children {
+		out.Present[i] = c.stamp > 0
+	}
+	count(&out, root.children)
+	out.Batch = batch(j.arrow, root.children, root.n)
+	return out
 }
 
-// walker appends JSON values to columns. The first value that does not fit ends the walk.
+// walker appends JSON values to columns.
 type walker struct {
 	json.Scanner
-	start   int
-	end     int
-	grows   bool
-	problem *parse.Problem
-	scratch []byte
+	exact           bool
+	row, start, end int
+	unknown         Unknown
+	problem         *parse.Problem
+	misfits         []Misfit
+	folded          map[string]string // columns whose keys differ in letter case
+	trail           []int             // positions in the lists that the walk is in
+	scratch         []byte
 }
 
-// stop ends the walk.
+func (w *walker) begin(r *json.Records, row, n int) {
+	w.problem, w.row, w.trail = nil, n, w.trail[:0]
+	w.start, w.end = r.Span(row)
+	w.Reset(r.Text(row))
+}
+
+// stop ends the walk of a record.
 func (w *walker) stop(p parse.Problem) {
 	if w.problem == nil && w.Err() == nil {
 		w.problem = &p
@@ -90,9 +105,11 @@ func (w *walker) object(c *column) {
 		}
 		at := taken
 		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
-			if at, ok = c.index[string(key)]; !ok {
-				w.unknown(c, string(key))
-				return
+			if at = w.member(c, string(key)); at < 0 {
+				if w.problem != nil {
+					return
+				}
+				continue
 			}
 		}
 		child := c.children[at]
@@ -101,20 +118,90 @@ func (w *walker) object(c *column) {
 			return
 		}
 		child.stamp = c.objects
-		w.value(child)
+		if child.field.Skip {
+			w.Skip()
+			child.null()
+		} else {
+			w.value(child)
+		}
 		taken = at + 1
 	}
 	for _, child := range c.children {
 		if child.stamp != c.objects {
 			child.null()
 		}
+		if child.required() && child.n > 0 && child.isNull(child.n-1) {
+			w.stop(lacking(w.start, w.end, child))
+		}
 	}
 }
 
-// unknown refuses a key that the schema does not have.
-func (w *walker) unknown(c *column, key string) {
-	w.stop(parse.Problem{Start: w.start, End: w.end, Code: parse.UnknownColumn, Column: c.part(key), Value: string(w.Skip()), Widens: w.grows,
-		Reason: "is in a column that the table does not have", WayOut: "load it into a table of its own"})
+// member finds the column of a key. A key without one is passed over, and -1 returned.
+func (w *walker) member(c *column, key string) int {
+	if c.omit[key] {
+		w.Skip()
+		return -1
+	}
+	at, caseOnly := c.index.Look(key)
+	if caseOnly && (w.exact || c.children[at].stamp == c.objects) {
+		// A key in another letter case is another column where names must agree, or where the first was there already.
+		at = -1
+	}
+	if at >= 0 {
+		if caseOnly {
+			w.folded[c.children[at].of()] = key
+		}
+		return at
+	}
+	if c.field.Type.OmitRest {
+		w.Skip()
+		return -1
+	}
+	w.unknownMember(c, key)
+	return -1
+}
+
+func (w *walker) unknownMember(c *column, key string) {
+	text := string(w.Skip())
+	if w.Err() != nil {
+		return
+	}
+	if w.unknown == UnknownKept {
+		path := w.path(c)
+		if path != "" {
+			path += "."
+		}
+		of := key
+		if name := c.of(); name != "" {
+			of = name + "." + key
+		}
+		w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: path + key, Of: of, Text: text, JSON: true})
+		return
+	}
+	w.stop(parse.Problem{Start: w.start, End: w.end, Code: parse.UnknownColumn, Column: c.part(key), Value: text, Widens: true,
+		Reason: "is in a column that the schema does not have", WayOut: "load it with --drift grow or --drift hold"})
+}
+
+// path returns a column's path by its names in the schema, with the positions of the lists that the walk is in.
+func (w *walker) path(c *column) string {
+	var parts []string
+	depth := len(w.trail)
+	for ; c != nil && c.parent != nil; c = c.parent {
+		name := c.field.Name
+		if c.parent.field.Type.Kind == schema.List {
+			depth--
+			name = "[" + strconv.Itoa(w.trail[depth]) + "]"
+		}
+		parts = append(parts, name)
+	}
+	var b strings.Builder
+	for i := len(parts) - 1; i >= 0; i-- {
+		if b.Len() > 0 && parts[i][0] != '[' {
+			b.WriteByte('.')
+		}
+		b.WriteString(parts[i])
+	}
+	return b.String()
 }
 
 // value appends one value of any kind to a column.
@@ -128,6 +215,8 @@ func (w *walker) value(c *column) {
 		c.null()
 	case target == schema.Struct && kind == json.Object:
 		w.object(c)
+	case target == schema.Map && kind == json.Object:
+		w.entries(c)
 	case target == schema.List && kind == json.Array:
 		w.array(c)
 	case kind == json.String:
@@ -136,13 +225,16 @@ func (w *walker) value(c *column) {
 			w.scratch = w.Unescape(w.scratch[:0], text)
 			text = w.scratch
 		}
-		if w.Err() == nil && (!w.textFits(c) || !c.scalar(text)) {
-			w.refuse(c, text)
+		if w.Err() != nil || c.reader.nulls != nil && target == schema.String && c.token(text) {
+			return
+		}
+		if (!w.textFits(c) || !c.scalar(text)) && !c.token(text) {
+			w.refuse(c, text, w.Since(start))
 		}
 	case kind != json.Invalid:
 		text := w.Skip()
-		if w.Err() == nil && (!rawFits(kind, target) || !c.scalar(text)) {
-			w.refuse(c, w.Since(start))
+		if w.Err() == nil && (!rawFits(kind, c) || !c.scalar(text)) {
+			w.refuse(c, text, w.Since(start))
 		}
 	}
 }
@@ -151,38 +243,70 @@ func (w *walker) value(c *column) {
 // strings as that type.
 func (w *walker) textFits(c *column) bool {
 	switch c.field.Type.Kind {
-	case schema.Boolean, schema.Long, schema.Double:
+	case schema.Boolean, schema.Int, schema.Long, schema.Float, schema.Double, schema.Decimal:
 		return c.field.Pinned
 	}
 	return true
 }
 
-// rawFits reports whether a value that is not a string may become one of the type: booleans and numbers of their own types,
-// and anything as text.
-func rawFits(kind json.Kind, target schema.Kind) bool {
-	switch target {
+// rawFits reports whether a value that is not a string may become one of the column: booleans and numbers of their own types, counts of
+// time where they were stated, and anything as text.
+func rawFits(kind json.Kind, c *column) bool {
+	switch c.field.Type.Kind {
 	case schema.String:
 		return true
 	case schema.Boolean:
 		return kind == json.Boolean
-	case schema.Int, schema.Long, schema.Float, schema.Double:
+	case schema.Int, schema.Long, schema.Float, schema.Double, schema.Decimal:
 		return kind == json.Number
+	case schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz:
+		return kind == json.Number && c.reader.pattern != nil
 	}
 	return false
 }
 
-func (w *walker) refuse(c *column, value []byte) {
-	p := misfit(w.start, w.end, c.path, &c.field, value, w.grows)
-	if c.field.Type.Nested() {
-		p.Reason = fmt.Sprintf("is not a %s", c.field.Type.Kind)
+// refuse deals with a value that does not fit. raw is its text in JSON.
+func (w *walker) refuse(c *column, text, raw []byte) {
+	widens := c.asksWider(text)
+	if widens || c.required() {
+		w.stop(unfit(w.start, w.end, c, text, widens))
+		return
 	}
-	w.stop(p)
+	w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true, Text: string(raw), JSON: true})
+	c.null()
 }
 
 // array appends a list.
 func (w *walker) array(c *column) {
 	w.Open()
+	w.trail = append(w.trail, 0)
 	for i := 0; w.NextElement(i); i++ {
+		w.trail[len(w.trail)-1] = i
+		w.value(c.element)
+	}
+	w.trail = w.trail[:len(w.trail)-1]
+	c.mark(true)
+	c.offsets = append(c.offsets, int32(c.element.n))
+}
+
+// entries appends a map.
+func (w *walker) entries(c *column) {
+	seen := map[string]bool{}
+	w.Open()
+	for member := 0; ; member++ {
+		key, escaped, ok := w.NextKey(member)
+		if !ok {
+			break
+		}
+		if escaped {
+			key = w.Unescape(nil, key)
+		}
+		if seen[string(key)] {
+			w.Fail("the key %q occurs twice", key)
+			return
+		}
+		seen[string(key)] = true
+		c.key.text(key)
 		w.value(c.element)
 	}
 	c.mark(true)

@@ -47,16 +47,16 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	if err := dest.spares(source); err != nil {
 		return nil, err
 	}
-	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (output, func(), error) {
+	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (prepared, error) {
 		s.AssignIDs()
 		spec, err := parseSpec(c.Partition, s)
 		if err != nil {
-			return output{}, nil, err
+			return prepared{}, err
 		}
 		if err := dest.begin(); err != nil {
-			return output{}, nil, err
+			return prepared{}, err
 		}
-		return output{schema: s, spec: spec, options: dest.layout(c.Layout), create: dest.create}, dest.discard, nil
+		return prepared{output{schema: s, spec: spec, options: dest.layout(c.Layout), create: dest.create}, dest.discard}, nil
 	})
 	if err != nil {
 		return nil, err
@@ -65,6 +65,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		dest.discard()
 		return nil, err
 	}
+	report.Table = ""
 	report.Destination, report.Seconds = c.To, time.Since(started).Seconds()
 	return report, nil
 }

@@ -38,6 +38,8 @@ type ColumnInfo struct {
 	Type     string `json:"type"`
 	Required bool   `json:"required"`
 	Origin   string `json:"origin,omitempty"`
+	// Longest is the length of the longest text, in characters.
+	Longest int `json:"longest,omitempty"`
 	column
 }
 
@@ -147,7 +149,7 @@ func columnInfos(s schema.Schema, leaves map[int]*column) []ColumnInfo {
 	visit = func(prefix string, f schema.Field, depth int) column {
 		at := len(out)
 		path := prefix + f.Name
-		out = append(out, ColumnInfo{ID: f.ID, Path: path, Depth: depth, Name: f.Name, Type: f.Type.String(), Required: f.Required, Origin: f.Origin})
+		out = append(out, ColumnInfo{ID: f.ID, Path: path, Depth: depth, Name: f.Name, Type: f.Type.String(), Required: f.Required, Origin: f.Origin, Longest: f.Longest})
 		if f.Type.Nested() {
 			out[at].Type = f.Type.Kind.String()
 		}

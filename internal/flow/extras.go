@@ -24,11 +24,9 @@ const (
 	loadedAt    = "_loaded_at"
 )
 
-// misfitColumn holds what a record has beyond the columns: a JSON object of the surplus fields by their position, c5 and so on.
-const misfitColumn = "_misfit"
-
-// misfitExtra is the column for surplus fields.
-var misfitExtra = extra{field: schema.Field{Name: misfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true}}
+// misfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
+// position, c5 and so on.
+var misfitExtra = extra{field: schema.Field{Name: schema.MisfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}}
 
 // extra is a column that the run adds to those of the source.
 type extra struct {
@@ -43,12 +41,12 @@ func (s *Source) extras(r Reading) ([]extra, error) {
 	if err != nil || !r.Lineage {
 		return out, err
 	}
-	file := extra{field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true}}
+	file := extra{field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}}
 	for _, in := range s.Inputs {
 		file.values = append(file.values, in.Location)
 	}
-	return append(out, file, extra{field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true}},
-		extra{field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true}}), nil
+	return append(out, file, extra{field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true, Added: true}},
+		extra{field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true, Added: true}}), nil
 }
 
 var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)
@@ -81,8 +79,8 @@ func (s *Source) pathColumns(template string) ([]extra, error) {
 		raw[i] = name[1]
 	}
 	out := make([]extra, len(names))
-	for i, name := range schema.SafeNames(raw) {
-		out[i].field = schema.Field{Name: name}
+	for i, name := range schema.SafeNames.Make(raw) {
+		out[i].field = schema.Field{Name: name, Added: true}
 	}
 	for _, in := range s.Inputs {
 		m := matcher.FindStringSubmatch(in.Location)
@@ -106,7 +104,12 @@ func valuesKind(values []string) schema.Kind {
 	for _, v := range values {
 		seen |= schema.Classify([]byte(v))
 	}
-	return schema.Resolve(seen)
+	switch kind := schema.Resolve(seen); {
+	case seen&schema.Word != 0, kind == schema.Decimal, kind == schema.Date && seen&schema.ClassDate == 0:
+		return schema.String
+	default:
+		return kind
+	}
 }
 
 // addExtras puts the extra columns behind those of the source.
@@ -158,7 +161,7 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 				return nil, fmt.Errorf("%q is no %s for column %q", e.values[object], e.field.Type, e.field.Name)
 			}
 			columns[f.columns[i]] = values
-		case e.field.Name == misfitColumn:
+		case e.field.Name == schema.MisfitColumn:
 			if from.misfits != nil {
 				columns[f.columns[i]] = texts(from.misfits)
 			}

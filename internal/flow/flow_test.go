@@ -170,16 +170,15 @@ func TestFilesJoinByName(t *testing.T) {
 
 func TestRefusedConvertsLeaveNothing(t *testing.T) {
 	testfolder.Make(t, map[string]string{"short.csv": "a,b\n1,2\n3\n", "bad.csv": "a,b\n1,2\nx,3\n", "note.txt": "old"})
-	long := schema.Type{Kind: schema.Long}
 	tests := []struct {
 		c    Conversion
 		kind fault.Kind
 		want string
 	}{
 		{conversion("out.parquet", "short.csv"), fault.Input, `short.csv:3: the record has 1 field where 2 are expected; mend`},
-		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Types: map[string]schema.Type{"a": long}}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Schema,
-			`bad.csv:3: column "a": "x" is not a long; mend the value, or keep the column as text with --type 'a=string'`},
-		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Types: map[string]schema.Type{"aa": long}}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,
+		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Corrections: required("a", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Schema,
+			`bad.csv:3: column "a": "x" is not a long, and the column is required; mend the value, or keep the column as text with --type 'a=string'`},
+		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Corrections: pins("aa", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,
 			`the nearest names are a, b`},
 		{conversion("note.txt", "bad.csv"), fault.Usage, "not written yet"},
 		{conversion("out.parquet", "none.csv"), fault.Storage, "there is no file"},
@@ -303,15 +302,11 @@ func TestLoadAppendsByName(t *testing.T) {
 	if got := strings.Join(tableRows(t, loading(t, "")), " "); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	for source, message := range map[string]string{
-		"4.csv": `4.csv:1: column "new": is not a column of the table`,
-		"5.csv": `5.csv:2: column "Sea Area"`,
-		"6.csv": `"007" is not a double`,
-	} {
-		_, err := Load(t.Context(), loading(t, "", source), DefaultBudget())
-		if source == "5.csv" {
-			message = `"deep" is not a double`
-		}
+	for source, message := range map[string]string{"2.csv": "column Sea_Area is written sea_area", "3.csv": "in 2 ways", "4.csv": "column new is new, long",
+		"5.csv": "column depth has values that are not double, in 1 records, first at 5.csv:2: \"deep\"", "6.csv": "values that are not double"} {
+		l := loading(t, "", source)
+		l.Drift = Stop
+		_, err := Load(t.Context(), l, DefaultBudget())
 		if fault.KindOf(err) != fault.Schema || !strings.Contains(err.Error(), message) {
 			t.Errorf("%s: %v, want %q", source, err, message)
 		}
@@ -320,7 +315,7 @@ func TestLoadAppendsByName(t *testing.T) {
 		t.Errorf("a refused load changed the table: %s", got)
 	}
 	l := loading(t, "", "6.csv")
-	l.Types = map[string]schema.Type{"depth": {Kind: schema.Double}}
+	l.Corrections = pins("depth", schema.Double)
 	if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
 		t.Error(err)
 	}
@@ -354,4 +349,15 @@ func BenchmarkInfer(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// pins fixes the type of a column, required makes it one that always has a value, too.
+func pins(column string, k schema.Kind) schema.Corrections {
+	return schema.Corrections{Types: map[string]schema.Stated{column: {Type: schema.Type{Kind: k}}}}
+}
+
+func required(column string, k schema.Kind) schema.Corrections {
+	c := pins(column, k)
+	c.Required = []string{column}
+	return c
 }

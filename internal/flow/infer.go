@@ -19,45 +19,90 @@ import (
 type Inference struct {
 	Source *Source
 	Schema schema.Schema
-	// Observed holds the evidence, with a node for each column in the order of the schema.
+	// Observed holds the evidence, with a node for each column in the order of the source.
 	Observed *schema.Observed
 	// Records is how many records were looked at.
 	Records int64
 	// Whole is set when all records were.
 	Whole bool
+	// Advice is what the evidence suggests, for a whole inference that was asked for as such.
+	Advice Advice
+
+	unmatched []schema.Unmatched
+	sample    *sample
 }
 
-// Infer reads the whole source and settles its schema.
+// Infer settles the schema of the source, from all records or, where sampled is set, from some of them.
 func Infer(ctx context.Context, r Reading, b Budget) (*Inference, error) {
 	source, err := Survey(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	return source.infer(ctx, r, b, true)
+	i, err := source.infer(ctx, r, b, r.Scan != ScanSample, true)
+	if err != nil {
+		return nil, err
+	}
+	if err := i.allMatched(); err != nil {
+		return nil, err
+	}
+	return i, i.advise(ctx, r, b)
 }
 
-// sampleObjects is how many objects a sample is taken from.
-const sampleObjects = 16
+// Scan says how much of a source is looked at before its schema is settled.
+type Scan uint8
 
-// sampleBytes is the stored size up to which a sample would save nothing.
-const sampleBytes = 4 << 20
+// ScanUsual leaves it to the command; ScanSample looks at records spread over the source, ScanFull at all.
+const (
+	ScanUsual Scan = iota
+	ScanSample
+	ScanFull
+)
 
-// infer settles the schema of the source, from all of it or, where the outcome will be put to the test anyway, from the
-// first block of objects spread over it.
-func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole bool) (*Inference, error) {
+// inferFirst settles a schema from a sample where that is enough to begin with, otherwise from everything.
+func (s *Source) inferFirst(ctx context.Context, r Reading, b Budget) (*Inference, error) {
+	i, err := s.infer(ctx, r, b, r.Scan == ScanFull, false)
+	if err != nil || i.Whole {
+		return i, err
+	}
+	if i.Observed.Undecided() || len(i.unmatched) > 0 {
+		return s.infer(ctx, r, b, true, false)
+	}
+	return i, nil
+}
+
+// infer settles the schema of the source, from all of it or, where the outcome will be put to the test anyway, from records spread over
+// it. keys asks for what tells whether values repeat.
+func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys bool) (*Inference, error) {
 	if s.Format() == sniff.Parquet {
 		return nil, fault.New(fault.Usage, "brings its schema with it").In(s.Inputs[0].Location).Try("see it with: trevak describe %s", s.Inputs[0].Location)
 	}
 	p := s.pass("inferring", b)
 	if whole = whole || s.Bytes <= sampleBytes; !whole {
-		p.blocksOf = 1
-		p.source = s.spread(sampleObjects)
+		p.sample = &sample{claims: map[int][]int64{}}
 	}
-	total := &schema.Observed{}
+	total, err := s.observe(ctx, p, r, keys)
+	if err != nil {
+		return nil, err
+	}
+	settled, unmatched := total.Settle(r.Corrections)
+	columns := 0
+	settled.Walk(func(string, *schema.Field) { columns++ })
+	if err := r.Limits.checkColumns(columns, s.Inputs[0].Location); err != nil {
+		return nil, err
+	}
+	return &Inference{Source: s, Schema: settled, Observed: total, Records: total.Records(), Whole: whole, unmatched: unmatched, sample: p.sample}, nil
+}
+
+// observe gathers the evidence of a pass.
+func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*schema.Observed, error) {
+	var mark byte
+	if r.Corrections.DecimalMark != "" {
+		mark = r.Corrections.DecimalMark[0]
+	}
 	var merging sync.Mutex
 	var kept []*schema.Observed
 	err := process(ctx, p, func() func(*parse.Block) (struct{}, error) {
-		o := &observer{source: p.source, seen: &schema.Observed{}}
+		o := &observer{source: p.source, seen: &schema.Observed{Mark: mark, Keys: keys}}
 		merging.Lock()
 		kept = append(kept, o.seen)
 		merging.Unlock()
@@ -66,44 +111,23 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole bool) (*I
 	if err != nil {
 		return nil, err
 	}
-	for _, seen := range kept {
+	total := kept[0]
+	for _, seen := range kept[1:] {
 		total.Merge(seen)
 	}
-	settled, unused := total.Settle(r.Types)
-	if len(unused) > 0 && whole {
-		return nil, unknownColumn(unused, settled)
-	}
-	if len(unused) > 0 {
-		return s.infer(ctx, r, b, true)
-	}
-	columns := 0
-	settled.Walk(func(string, *schema.Field) { columns++ })
-	if err := r.Limits.checkColumns(columns, s.Inputs[0].Location); err != nil {
-		return nil, err
-	}
-	return &Inference{Source: s, Schema: settled, Observed: total, Records: total.Root.Counts[schema.ClassObject.Index()], Whole: whole}, nil
+	return total, nil
 }
 
-// spread returns a source of up to n of the objects, evenly spread, the first and the last among them.
-func (s *Source) spread(n int) *Source {
-	if len(s.Inputs) <= n {
-		return s
+// allMatched explains corrections that name no column.
+func (i *Inference) allMatched() error {
+	if len(i.unmatched) == 0 {
+		return nil
 	}
-	out := *s
-	out.Inputs = nil
-	for i := range n {
-		out.Inputs = append(out.Inputs, s.Inputs[i*(len(s.Inputs)-1)/(n-1)])
-	}
-	return &out
-}
-
-// unknownColumn explains pins that match no column.
-func unknownColumn(unused []string, s schema.Schema) error {
-	slices.Sort(unused)
+	u := i.unmatched[0]
 	var names []string
-	s.Walk(func(path string, f *schema.Field) { names = append(names, path) })
-	e := fault.New(fault.Usage, "--type names a column %q that the source does not have", unused[0])
-	if near := schema.Nearest(unused[0], names); len(near) > 0 {
+	i.Observed.Root.Walk(func(path string) { names = append(names, path) })
+	e := fault.New(fault.Usage, "%s names a column %q that the source does not have", u.Flag, u.Name)
+	if near := schema.Nearest(u.Name, names); len(near) > 0 {
 		return e.Try("the nearest names are %s", strings.Join(near, ", "))
 	}
 	return e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
@@ -142,4 +166,53 @@ func (i *Inference) Problem() *fault.Error {
 // Where writes a place as file:line.
 func (i *Inference) Where(p schema.Place) string {
 	return fmt.Sprintf("%s:%d", i.Source.Inputs[p.Object].Location, p.Line)
+}
+
+// Column finds the field and the evidence of a column or part by its path.
+func (i *Inference) Column(path string) (*schema.Field, *schema.Node, error) {
+	var names []string
+	var field *schema.Field
+	var node *schema.Node
+	i.Walk(func(at string, f *schema.Field, n *schema.Node, _ int) {
+		names = append(names, at)
+		if field == nil && slices.Contains([]string{at, f.Source(), strings.ReplaceAll(at, "."+schema.ElementName, "")}, path) {
+			field, node = f, n
+		}
+	})
+	if field == nil {
+		e := fault.New(fault.Usage, "there is no column %q", path)
+		if near := schema.Nearest(path, names); len(near) > 0 {
+			return nil, nil, e.Try("the nearest names are %s", strings.Join(near, ", "))
+		}
+		return nil, nil, e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
+	}
+	return field, node, nil
+}
+
+// Walk calls visit for every column and part with its legal path, its evidence and its depth, parents first.
+func (i *Inference) Walk(visit func(path string, f *schema.Field, n *schema.Node, depth int)) {
+	walkPairs("", i.Schema.Fields, &i.Observed.Root, 0, visit)
+}
+
+func walkPairs(prefix string, fields []schema.Field, parent *schema.Node, depth int, visit func(string, *schema.Field, *schema.Node, int)) {
+	for at := range fields {
+		f := &fields[at]
+		if node := parent.Member(f.Source()); node != nil {
+			walkPair(prefix+f.Name, f, node, depth, visit)
+		}
+	}
+}
+
+func walkPair(path string, f *schema.Field, n *schema.Node, depth int, visit func(string, *schema.Field, *schema.Node, int)) {
+	visit(path, f, n, depth)
+	switch {
+	case f.Type.Kind == schema.Struct:
+		walkPairs(path+".", f.Type.Fields, n, depth+1, visit)
+	case f.Type.Kind == schema.List && n.Element != nil:
+		walkPair(path+"."+schema.ElementName, f.Type.Element, n.Element, depth+1, visit)
+	case f.Type.Kind == schema.Map:
+		if values := n.Dictionary(); values != nil {
+			walkPair(path+"."+schema.ValueName, f.Type.Element, values, depth+1, visit)
+		}
+	}
 }

@@ -2,11 +2,17 @@ package flow
 
 import (
 	"context"
+	"errors"
+	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/fit"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/sniff"
 	"trevak/internal/table"
 )
 
@@ -18,6 +24,10 @@ type Loading struct {
 	// Partition is the partition fields of a new table.
 	Partition string
 	Layout    layout.Options
+	// Drift is the policy for a table that exists.
+	Drift Drift
+	// DryRun asks for the account of a load that writes nothing.
+	DryRun bool
 }
 
 // Load writes the source's rows into a table, in one commit.
@@ -40,10 +50,16 @@ func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
 	if existing == nil {
 		load, files, report, err = l.first(ctx, source, b, started)
 	} else {
-		load, files, report, err = l.further(ctx, source, existing, b, started)
+		f := further{Loading: l, source: source, table: existing, budget: b, started: started}
+		load, files, report, err = f.run(ctx)
 	}
 	if err != nil {
 		return nil, err
+	}
+	report.Table, report.Created = l.Into.String(), load.Creates
+	if l.DryRun {
+		report.DryRun, report.Seconds = true, time.Since(started).Seconds()
+		return report, l.align(ctx, source, load, existing, b, report)
 	}
 	if b.Events != nil {
 		b.Events(Event{Stage: "committing", Objects: len(source.Inputs), Object: len(source.Inputs), BytesRead: source.Bytes, BytesTotal: source.Bytes})
@@ -53,68 +69,140 @@ func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
 		load.Rollback()
 		return nil, err
 	}
-	report.Table, report.SnapshotID, report.Created = l.Into.String(), snapshot.ID, load.Creates
-	report.Seconds = time.Since(started).Seconds()
+	report.SnapshotID, report.Seconds = snapshot.ID, time.Since(started).Seconds()
 	return report, nil
 }
+
+// place returns where the files of a load are created: nowhere for one that is to write nothing.
+func (l Loading) place(load *table.Append) layout.Create {
+	if !l.DryRun {
+		return load.CreateFile
+	}
+	return func(folder string) (io.WriteCloser, string, error) { return nowhere{io.Discard}, folder, nil }
+}
+
+// nowhere is a file that is not kept.
+type nowhere struct{ io.Writer }
+
+func (nowhere) Close() error { return nil }
 
 // first writes the files of a table that does not exist yet.
 func (l Loading) first(ctx context.Context, source *Source, b Budget, started time.Time) (*table.Append, []layout.DataFile, *Report, error) {
 	var load *table.Append
-	_, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (output, func(), error) {
+	out, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (prepared, error) {
 		describeOrigins(s)
 		spec, err := parseSpec(l.Partition, s)
 		if err != nil {
-			return output{}, nil, err
+			return prepared{}, err
 		}
 		if load, err = l.Warehouse.Create(l.Into, s, spec); err != nil {
-			return output{}, nil, err
+			return prepared{}, err
 		}
-		return output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: load.CreateFile}, load.Rollback, nil
+		return prepared{output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: l.place(load), dry: l.DryRun}, load.Rollback}, nil
 	})
+	if err == nil {
+		load.Schema = out.schema
+	}
 	return load, files, report, err
 }
 
-// describeOrigins keeps the name a column had in the source in its comment.
+// describeOrigins keeps the name a column had in the source in its comment, where it has no other.
 func describeOrigins(s schema.Schema) {
 	s.Walk(func(_ string, f *schema.Field) {
-		if f.Origin != "" {
+		if f.Origin != "" && f.Doc == "" {
 			f.Doc = "named " + fault.Quote(f.Origin) + " in the source"
 		}
 	})
 }
 
-// further writes files for a table that exists, under its schema.
-func (l Loading) further(ctx context.Context, source *Source, t *table.Table, b Budget, started time.Time) (*table.Append, []layout.DataFile, *Report, error) {
-	if l.Partition != "" {
-		spec, err := layout.ParseSpec(l.Partition, t.Schema)
+// further is a load into a table that exists.
+type further struct {
+	Loading
+	source  *Source
+	table   *table.Table
+	budget  Budget
+	started time.Time
+	added   []extra
+	// inferred is the batch's own schema, nil while it is not needed.
+	inferred *Inference
+	// misfits says that the table gets a column for them.
+	misfits bool
+	load    *table.Append
+}
+
+func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *Report, error) {
+	if err := l.samePartitioning(); err != nil {
+		return nil, nil, nil, err
+	}
+	var err error
+	if l.added, err = l.source.extras(l.Reading); err != nil {
+		return nil, nil, nil, err
+	}
+	if l.misfits = l.table.Schema.Index(schema.MisfitColumn) >= 0; l.misfits {
+		l.added = append(l.added, misfitExtra)
+	}
+	if err := l.look(ctx); err != nil {
+		return nil, nil, nil, err
+	}
+	for rewritten := false; ; rewritten = true {
+		out, err := l.prepare()
+		if err != nil && l.inferred != nil && !l.inferred.Whole && fault.KindOf(err) == fault.Usage {
+			l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
+			if err != nil {
+				return nil, nil, nil, err
+			}
+			continue
+		}
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		if spec.String() != t.Spec.String() {
-			return nil, nil, nil, fault.New(fault.Usage, "the table %s is partitioned by %s, not by %s", t.Name, orNothing(t.Spec), spec).
-				Try("leave --partition out; a table keeps its partitioning")
+		files, report, err := l.source.attempt(ctx, l.Reading, l.budget, &out, l.started, l.Into.String())
+		if err == nil {
+			report.Rewritten = rewritten
+			l.load.Schema, l.load.Cause = tableSchema(out.schema), "load of "+cause(l.source)
+			for _, d := range report.Drift {
+				if d.Kind == schema.Added || d.Kind == schema.Widened {
+					l.load.Changes = append(l.load.Changes, Sentence(d))
+				}
+			}
+			return l.load, files, report, nil
+		}
+		l.load.Rollback()
+		switch {
+		case errors.Is(err, errMisfits) && !l.misfits:
+			l.misfits, l.added = true, append(l.added, misfitExtra)
+		case errors.Is(err, errWider) && (l.inferred == nil || !l.inferred.Whole):
+			if l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false); err != nil {
+				return nil, nil, nil, err
+			}
+		default:
+			return nil, nil, nil, err
 		}
 	}
-	load := l.Warehouse.Append(t)
-	load.Schema = load.Schema.Clone()
-	if err := pinTable(&load.Schema, l.Types); err != nil {
-		return nil, nil, nil, err
+}
+
+// cause names the objects of a source in the history of a table.
+func cause(s *Source) string {
+	if len(s.Inputs) == 1 {
+		return s.Inputs[0].Location
 	}
-	out := output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: load.CreateFile, fixed: true}
-	var err error
-	if out.extras, err = source.extras(l.Reading); err != nil {
-		return nil, nil, nil, err
+	return s.Inputs[0].Location + " and others"
+}
+
+// samePartitioning refuses partition fields that are not the table's.
+func (l *further) samePartitioning() error {
+	if l.Partition == "" {
+		return nil
 	}
-	if l.Stated.Pad && t.Schema.Index(misfitColumn) >= 0 {
-		out.extras = append(out.extras, misfitExtra)
-	}
-	files, report, err := source.attempt(ctx, l.Reading, b, out, started, l.Into.String())
+	spec, err := layout.ParseSpec(l.Partition, l.table.Schema)
 	if err != nil {
-		load.Rollback()
-		return nil, nil, nil, err
+		return err
 	}
-	return load, files, report, nil
+	if spec.String() != l.table.Spec.String() {
+		return fault.New(fault.Usage, "the table %s is partitioned by %s, not by %s", l.table.Name, orNothing(l.table.Spec), spec).
+			Try("leave --partition out; a table keeps its partitioning")
+	}
+	return nil
 }
 
 func orNothing(s layout.Spec) string {
@@ -124,18 +212,160 @@ func orNothing(s layout.Spec) string {
 	return s.String()
 }
 
-// pinTable marks the columns of a table whose type the user states again, so that every spelling of it is taken.
-func pinTable(s *schema.Schema, types map[string]schema.Type) error {
-	for name, t := range types {
-		f, err := layout.Column(*s, name)
-		if err != nil {
-			return err
+// look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for corrections, and to
+// tell every difference.
+func (l *further) look(ctx context.Context) (err error) {
+	c := l.Corrections
+	corrected := len(c.Types)+len(c.Renames)+len(c.Only)+len(c.Drop)+len(c.Required)+len(c.Key)+len(c.Columns) > 0
+	switch {
+	case l.Drift == Stop:
+		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
+	case corrected, l.source.Format() == sniff.Delimited && l.Drift == Grow && l.newNames():
+		l.inferred, err = l.source.inferFirst(ctx, l.Reading, l.budget)
+	}
+	return err
+}
+
+func (l *further) newNames() bool {
+	return newColumnFields(l.source, l.table.Schema, l.Corrections.Names, false).unknown()
+}
+
+// prepare makes the output of the next attempt.
+func (l *further) prepare() (output, error) {
+	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
+	out := output{spec: l.table.Spec, options: l.Layout, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, dry: l.DryRun}
+	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
+	if l.inferred != nil {
+		if err := l.evolve(&s, &next, &out); err != nil {
+			return out, err
 		}
-		if f.Type.Kind != t.Kind {
-			return fault.New(fault.Schema, "column %q of the table is a %s, not a %s", f.Name, f.Type, t).
-				Try("leave --type out for it; the table keeps its types")
+	}
+	if l.Drift == Hold {
+		out.unknown = fit.UnknownKept
+	}
+	if l.misfits && s.Index(schema.MisfitColumn) < 0 {
+		f := misfitExtra.field
+		f.ID, f.Doc = next, "values that fit no column, as JSON"
+		s.Fields = append(s.Fields, f)
+	}
+	for i := range s.Fields {
+		s.Fields[i].Added = slices.ContainsFunc(l.added, func(e extra) bool { return e.field.Name == s.Fields[i].Name })
+	}
+	if err := l.requiredThere(s); err != nil {
+		return out, err
+	}
+	l.load = l.Warehouse.Append(l.table, s)
+	out.schema, out.create = s, l.place(l.load)
+	return out, nil
+}
+
+// evolve brings the batch's own schema into the table's.
+func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
+	if err := l.matched(); err != nil {
+		return err
+	}
+	batch := l.inferred.Schema.Clone()
+	if !l.inferred.Whole {
+		out.claims = l.inferred.sample.claims
+	}
+	evolved, found := schema.Evolve(*s, batch, l.Corrections.Names, next)
+	if l.Drift == Stop && len(found) > 0 {
+		return &DriftError{Table: l.table.Name.String(), Differences: found}
+	}
+	out.known = found
+	if l.Drift == Hold {
+		// The columns stay, but what the corrections say of them holds.
+		*next = l.table.LastColumnID() + 1
+		out.known = nil
+		evolved.Fields = evolved.Fields[:len(s.Fields)]
+		for i := range evolved.Fields {
+			evolved.Fields[i].Type = s.Fields[i].Type
 		}
-		f.Pinned = true
+	}
+	*s = evolved
+	if l.inferred.Whole {
+		settleUnseen(s)
+	}
+	passOver(s, batch)
+	return l.pinTable(s)
+}
+
+// matched explains corrections that name a column which neither source nor table has.
+func (l *further) matched() error {
+	kept := l.inferred.unmatched[:0]
+	for _, u := range l.inferred.unmatched {
+		known := false
+		l.table.Schema.Walk(func(path string, f *schema.Field) {
+			known = known || path == u.Name || f.Source() == u.Name || strings.ReplaceAll(path, "."+schema.ElementName, "") == u.Name
+		})
+		if !known || u.Flag == "--rename" {
+			kept = append(kept, u)
+		}
+	}
+	l.inferred.unmatched = kept
+	return l.inferred.allMatched()
+}
+
+// passOver marks the table's columns that corrections leave out.
+func passOver(s *schema.Schema, batch schema.Schema) {
+	for i := range s.Fields {
+		f := &s.Fields[i]
+		omitted := slices.Contains(batch.Omit, f.Source()) || slices.Contains(batch.Omit, f.Name)
+		if batch.OmitRest {
+			omitted = !slices.ContainsFunc(batch.Fields, func(b schema.Field) bool { return b.Source() == f.Source() || b.Name == f.Name })
+		}
+		f.Skip = omitted && !f.Added
+	}
+}
+
+// pinTable marks the columns of a table whose type the user states, so that every spelling of it is taken and it does not widen.
+func (l *further) pinTable(s *schema.Schema) error {
+	var err error
+	s.Walk(func(path string, f *schema.Field) {
+		stated, ok := l.Corrections.Types[path]
+		for _, name := range []string{f.Source(), f.Alias, strings.ReplaceAll(path, "."+schema.ElementName, "")} {
+			if !ok && name != "" {
+				stated, ok = l.Corrections.Types[name]
+			}
+		}
+		if !ok || !f.Held || err != nil {
+			return
+		}
+		if !f.Type.Equal(stated.Type) && !schema.Promotes(stated.Type, f.Type) {
+			err = fault.New(fault.Schema, "column %q of the table is %s, not %s", path, f.Type, stated.Type).
+				Try("leave --type out for it; a table keeps its types, and alter can widen them")
+			return
+		}
+		f.Pinned, f.Widens = true, false
+		if stated.Notation.Format != "" {
+			f.Notation.Format = stated.Notation.Format
+		}
+	})
+	return err
+}
+
+// requiredThere refuses delimited text without a column that always has a value.
+func (l *further) requiredThere(s schema.Schema) error {
+	if l.source.Format() != sniff.Delimited {
+		return nil
+	}
+	fields := newColumnFields(l.source, s, l.Corrections.Names, false)
+	for i, in := range l.source.Inputs {
+		for c, at := range fields.fields[i] {
+			if f := s.Fields[c]; at < 0 && f.Required && !f.Added {
+				e := fault.New(fault.Schema, "is missing, and the table requires it").In(in.Location).
+					Try("ask the sender for the column, or make it optional with: trevak alter %s --optional %s", l.table.Name, f.Name)
+				e.Column = f.Name
+				return e
+			}
+		}
 	}
 	return nil
+}
+
+// tableSchema leaves out of a schema what holds for one run only.
+func tableSchema(s schema.Schema) schema.Schema {
+	s = s.Clone()
+	s.Omit, s.OmitRest = nil, false
+	return s
 }

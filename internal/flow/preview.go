@@ -67,7 +67,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 			break
 		}
 		if in.Rules.Format == sniff.Parquet {
-			err = g.columnar(ctx, in.Location)
+			err = g.columnar(ctx, in.Location, nil)
 		} else {
 			err = g.object(ctx, in)
 		}
@@ -102,13 +102,15 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	}
 	p := &Preview{Name: t.Name.String(), Objects: len(files)}
 	g := grid{p: p, n: n, index: map[string]int{}}
+	names := map[int]string{}
 	for _, f := range t.Schema.Fields {
 		g.column(f.Name)
+		names[f.ID] = f.Name
 	}
 	for _, f := range files {
 		p.Bytes += f.Bytes
 		if len(p.Rows) < n {
-			if err := g.columnar(ctx, f.Path); err != nil {
+			if err := g.columnar(ctx, f.Path, names); err != nil {
 				return nil, err
 			}
 		}
@@ -260,8 +262,8 @@ func (g *grid) member(s *json.Scanner) Cell {
 	return Cell{Text: string(s.Skip())}
 }
 
-// columnar takes rows of a Parquet file.
-func (g *grid) columnar(ctx context.Context, location string) error {
+// columnar takes rows of a Parquet file. names are the columns of a table by field id, nil for a file by itself.
+func (g *grid) columnar(ctx context.Context, location string, names map[int]string) error {
 	if locate.IsURL(location) || location == "-" {
 		return fault.New(fault.Input, "is a Parquet file, which is read from the disk only").In(location).Try("save it to a file first")
 	}
@@ -281,7 +283,14 @@ func (g *grid) columnar(ctx context.Context, location string) error {
 				if !cell.Null {
 					cell.Text = batch.Column(c).ValueStr(row)
 				}
-				g.set(g.column(field.Name), cell)
+				name := field.Name
+				if names != nil {
+					// A column may have had another name when the file was written, or be gone.
+					if name = names[f.Schema.Fields[c].ID]; name == "" {
+						continue
+					}
+				}
+				g.set(g.column(name), cell)
 			}
 		}
 		return nil

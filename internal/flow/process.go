@@ -19,8 +19,8 @@ type pass struct {
 	source *Source
 	budget Budget
 	stage  string
-	// blocksOf bounds how many blocks of each object are read; 0 is all.
-	blocksOf int
+	// sample is set for a pass over parts of the source.
+	sample *sample
 	// hashes receives the hash of each object, where it is not nil.
 	hashes []string
 }
@@ -135,26 +135,19 @@ func (p pass) tell(object int, read int64) {
 
 // read cuts the objects into blocks, one object after the other.
 func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error) error {
+	if p.sample != nil {
+		return p.readSample(ctx, buffers, emit)
+	}
 	number := 0
 	var before int64
-	alloc := func(n int) ([]byte, error) {
-		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*parse.DefaultLimits.BlockBytes {
-			return (*b)[:0], nil
-		}
-		return make([]byte, 0, n), nil
-	}
+	alloc := p.alloc(buffers)
 	for i, in := range p.source.Inputs {
 		limits := in.Limits.parse()
 		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err
 		}
-		blocks := 0
 		err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
-			if p.blocksOf > 0 && blocks == p.blocksOf {
-				return errEnough
-			}
-			blocks++
 			b.Object = i
 			number++
 			return emit(job{number - 1, b, before + stream.Stored()})
@@ -163,12 +156,22 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 			p.hashes[i], err = stream.Hash()
 		}
 		stream.Close()
-		if err != nil && err != errEnough {
+		if err != nil {
 			return locateError(err, in.Location)
 		}
 		before += in.Size
 	}
 	return nil
+}
+
+// alloc returns what gives buffers to the cutter.
+func (p pass) alloc(buffers *sync.Pool) func(n int) ([]byte, error) {
+	return func(n int) ([]byte, error) {
+		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*parse.DefaultLimits.BlockBytes {
+			return (*b)[:0], nil
+		}
+		return make([]byte, 0, n), nil
+	}
 }
 
 // errEnough ends the reading of an object of which no more is wanted.

@@ -44,7 +44,7 @@ func TestSurplusIsKept(t *testing.T) {
 	testfolder.Make(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
 	c := conversion("few.parquet", "few.csv")
 	c.Stated.Pad, c.MaxBad.Count = true, 1
-	c.Types = map[string]schema.Type{"id": {Kind: schema.Long}}
+	c.Corrections = required("id", schema.Long)
 	if _, err := Convert(t.Context(), c, DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}
@@ -61,7 +61,7 @@ func TestSurplusIsKept(t *testing.T) {
 		t.Errorf("%s", all[len(all)-1])
 	}
 	l := loading(t, "", "few.csv")
-	l.Stated.Pad, l.MaxBad, l.Types = true, Tolerance{Count: 1}, map[string]schema.Type{"id": {Kind: schema.Long}}
+	l.Stated.Pad, l.MaxBad, l.Corrections = true, Tolerance{Count: 1}, required("id", schema.Long)
 	for range 2 {
 		if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
 			t.Fatal(err)

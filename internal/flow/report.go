@@ -25,8 +25,13 @@ type Report struct {
 	Table      string `json:"table,omitempty"`
 	SnapshotID int64  `json:"snapshot_id,omitempty"`
 	Created    bool   `json:"created,omitempty"`
-	// Drift lists what differed between source and table; a load stops at any difference it cannot take, so it is empty.
-	Drift []string `json:"drift"`
+	// Drift lists what differed between source and table, and the values that did not fit their columns.
+	Drift []schema.Difference `json:"drift"`
+	// NullTokens are the columns in which words stood for no value.
+	NullTokens []NullTokens `json:"null_tokens"`
+	// DryRun says that nothing was written; Alignment then tells for each column where it comes from.
+	DryRun    bool      `json:"dry_run,omitempty"`
+	Alignment []Aligned `json:"alignment,omitempty"`
 	// Renamed are the columns whose names had to be made legal.
 	Renamed []Renamed `json:"renamed"`
 	Codec   string    `json:"codec"`
@@ -79,7 +84,7 @@ func (c Counts) balanced() bool {
 
 // newReport begins the account of a run over a source.
 func newReport(source *Source, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []string{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
 		o := ObjectReport{Location: in.Location, Bytes: in.Size}
 		if !in.Modified.IsZero() {

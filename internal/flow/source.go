@@ -36,8 +36,10 @@ type Reading struct {
 	MayExpand bool
 	// Stated are the reading rules that are fixed.
 	Stated sniff.Stated
-	// Types are the columns whose type is fixed, by name in the source or legal name.
-	Types map[string]schema.Type
+	// Corrections are what is fixed about the columns.
+	Corrections schema.Corrections
+	// Scan says how much is looked at before the schema is settled.
+	Scan Scan
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
 	Lineage     bool
 	PathColumns string
@@ -154,7 +156,12 @@ type Source struct {
 	Empty, Hidden int
 	// Bytes is the size of all objects as stored.
 	Bytes int64
+	// Folded are the names that differ from those of earlier objects in letter case alone.
+	Folded []Folded
 }
+
+// Folded is a column that an object writes in another letter case than an earlier one.
+type Folded struct{ Location, Was, Is string }
 
 // Survey finds the objects and settles how each is read.
 func Survey(ctx context.Context, r Reading) (*Source, error) {
@@ -179,7 +186,34 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if err := s.surveyXML(ctx, r.Stated.Records); err != nil {
 		return nil, err
 	}
-	return s, s.agree(r.Stated)
+	if err := s.agree(r.Stated); err != nil {
+		return nil, err
+	}
+	s.unify()
+	return s, nil
+}
+
+// unify gives a column one name where the files of a source differ in its letter case: that of the first.
+func (s *Source) unify() {
+	first := map[string]string{}
+	for i := range s.Inputs {
+		rules := &s.Inputs[i].Rules
+		names := rules.Names
+		for c, name := range names {
+			known, ok := first[strings.ToLower(name)]
+			switch {
+			case !ok:
+				first[strings.ToLower(name)] = name
+			case known != name && !slices.Contains(rules.Names, known):
+				if &names[0] == &rules.Names[0] {
+					names = slices.Clone(names)
+				}
+				names[c] = known
+				s.Folded = append(s.Folded, Folded{Location: s.Inputs[i].Location, Was: name, Is: known})
+			}
+		}
+		rules.Names = names
+	}
 }
 
 // surveyXML reads XML documents to find their records. What repeats in one of them is a list in all.

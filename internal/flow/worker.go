@@ -4,10 +4,9 @@ import (
 	"bytes"
 	stdjson "encoding/json"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
-
-	"github.com/apache/arrow-go/v18/arrow"
 
 	"trevak/internal/fit"
 	"trevak/internal/parse"
@@ -37,24 +36,24 @@ func parseJSON(records *json.Records, in Input, block *parse.Block) {
 	}
 }
 
-// fitted is what a worker makes of a block: a batch of rows, and the problems of the records that became none. There is no batch
-// when a wider schema is needed.
+// fitted is what a worker makes of a block. There is no batch when a wider schema is needed.
 type fitted struct {
-	batch    arrow.RecordBatch
-	problems []parse.Problem
+	fit.Result
 	// ranks is the number of each row's record among the block's records, from 0; nil where each record became a row.
 	ranks []int64
-	// misfits holds for each row its surplus fields as JSON, empty for none; nil where no row has any.
+	// misfits holds for each row its misfits as JSON, empty for none; nil where no row has any.
 	misfits []string
 	// skipped counts the records that were passed over.
 	skipped int
-	// raw is the block's data, kept while there are problems to tell of.
+	// raw is the block's data, kept while there is something of it to tell.
 	raw []byte
+	// astray says that a record was taken to begin where none does.
+	astray bool
 }
 
 // widens reports whether a wider schema would take a value that was met.
 func (f *fitted) widens() bool {
-	return slices.ContainsFunc(f.problems, func(p parse.Problem) bool { return p.Widens })
+	return f.astray || slices.ContainsFunc(f.Problems, func(p parse.Problem) bool { return p.Widens })
 }
 
 // fitter is one worker of a writing pass.
@@ -62,78 +61,70 @@ type fitter struct {
 	source    *Source
 	delimited *fit.Delimited
 	json      *fit.JSON
-	fields    [][]int // per object: the field of each column
+	columns   columnFields
+	claims    map[int][]int64
 	records   delimited.Records
 	lines     json.Records
 }
 
-// newFitter prepares a worker. fields comes from columnFields; grows says whether the schema may.
-func newFitter(source *Source, s schema.Schema, fields [][]int, grows bool) *fitter {
-	f := &fitter{source: source, fields: fields}
+// newFitter prepares a worker.
+func newFitter(source *Source, out output, columns columnFields) *fitter {
+	f := &fitter{source: source, columns: columns, claims: out.claims}
 	if source.Format() != sniff.Delimited {
-		f.json = fit.NewJSON(s, grows)
+		f.json = fit.NewJSON(out.schema, out.unknown, !out.fixed)
 	} else {
-		f.delimited = fit.NewDelimited(s, grows)
+		f.delimited = fit.NewDelimited(out.schema)
 	}
 	return f
 }
 
-// columnFields finds for each object of delimited text the field that each column of the schema is read from, -1 where the
-// object does not have it, and the names in the objects that no column is read from.
-func columnFields(source *Source, s schema.Schema) (fields [][]int, surplus []string) {
-	seen := map[string]bool{}
-	index := newColumnIndex(s)
+// columnFields tells for each object of delimited text where the columns of a schema are.
+type columnFields struct {
+	// fields are the field of each column, -1 where the object does not have it; kept the fields that no column is read from.
+	fields [][]int
+	kept   [][]fit.Kept
+	// missing are the columns that no object has, folded the names that differ from their columns in letter case.
+	missing []int
+	folded  map[string]string
+}
+
+// newColumnFields finds the columns of a schema in the objects. exact says that names must agree in letter case.
+func newColumnFields(source *Source, s schema.Schema, style schema.NameStyle, exact bool) columnFields {
+	out := columnFields{folded: map[string]string{}}
+	index := schema.NewIndex(s.Fields, style)
+	found := make([]bool, len(s.Fields))
 	for _, in := range source.Inputs {
 		columns := make([]int, len(s.Fields))
 		for i := range columns {
 			columns[i] = -1
 		}
+		var kept []fit.Kept
 		for i, name := range in.Rules.Names {
-			if at := index.find(name); at >= 0 && columns[at] < 0 {
-				columns[at] = i
-			} else if !seen[name] {
-				seen[name] = true
-				surplus = append(surplus, name)
+			at, caseOnly := index.Look(name)
+			switch {
+			case slices.Contains(s.Omit, name):
+			case at >= 0 && columns[at] < 0 && !(caseOnly && exact):
+				columns[at], found[at] = i, true
+				if caseOnly {
+					out.folded[s.Fields[at].Name] = name
+				}
+			case !s.OmitRest:
+				kept = append(kept, fit.Kept{Field: i, Name: name})
 			}
 		}
-		fields = append(fields, columns)
+		out.fields, out.kept = append(out.fields, columns), append(out.kept, kept)
 	}
-	return fields, surplus
-}
-
-// columnIndex finds the column that a name in the source means.
-type columnIndex struct {
-	origins, names, plain, folded map[string]int
-}
-
-func newColumnIndex(s schema.Schema) columnIndex {
-	x := columnIndex{map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}}
-	// The first column of several that a name could mean is taken, so they are put in from the last to the first.
-	for i := len(s.Fields) - 1; i >= 0; i-- {
-		f := &s.Fields[i]
-		x.names[f.Name], x.folded[strings.ToLower(f.Name)] = i, i
-		if f.Origin != "" {
-			x.origins[f.Origin] = i
-		} else {
-			x.plain[f.Name] = i
+	for i, f := range s.Fields {
+		if source.Format() == sniff.Delimited && !found[i] && !f.Added && !f.Skip && f.Name != schema.MisfitColumn {
+			out.missing = append(out.missing, i)
 		}
 	}
-	return x
+	return out
 }
 
-// find looks for the column that had the name in its source, then for the one that is called so, for the one that is called
-// what the name becomes when made legal, and last for one in another letter case. It returns -1 where there is none.
-func (x columnIndex) find(name string) int {
-	legal := schema.SafeNames([]string{name})[0]
-	for _, try := range []struct {
-		in   map[string]int
-		name string
-	}{{x.origins, name}, {x.names, name}, {x.plain, legal}, {x.folded, strings.ToLower(name)}, {x.folded, strings.ToLower(legal)}} {
-		if i, ok := try.in[try.name]; ok {
-			return i
-		}
-	}
-	return -1
+// unknown reports whether an object has a field that no column is read from.
+func (c columnFields) unknown() bool {
+	return slices.ContainsFunc(c.kept, func(kept []fit.Kept) bool { return len(kept) > 0 })
 }
 
 // work fits one block.
@@ -143,40 +134,63 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	if f.json != nil {
 		parseJSON(&f.lines, f.source.Inputs[block.Object], block)
 		unread = f.lines.Problems
-		out.batch, out.problems = f.json.Fit(&f.lines)
+		out.Result = f.json.Fit(&f.lines)
 	} else {
 		p := parser(f.source.Inputs[block.Object].Rules)
 		p.Parse(block, &f.records)
 		unread, out.skipped = f.records.Problems, f.records.Repeated
-		out.batch, out.problems = f.delimited.Fit(&f.records, f.fields[block.Object])
+		out.Result = f.delimited.Fit(&f.records, f.columns.fields[block.Object], f.columns.kept[block.Object])
+		out.astray = f.astray(block)
 	}
 	if len(unread) > 0 {
-		out.problems = append(out.problems, unread...)
-		slices.SortStableFunc(out.problems, func(a, b parse.Problem) int { return a.Start - b.Start })
+		out.Problems = append(out.Problems, unread...)
+		slices.SortStableFunc(out.Problems, func(a, b parse.Problem) int { return a.Start - b.Start })
 	}
-	if out.batch != nil && len(out.problems)+out.skipped > 0 {
+	if out.Batch == nil {
+		return out, nil
+	}
+	if len(out.Problems)+out.skipped > 0 {
 		out.ranks = f.ranks(out)
 	}
-	if out.batch != nil && f.json == nil && len(f.records.Surplus) > 0 {
-		out.misfits = f.misfits(out)
+	if f.json == nil && len(f.records.Surplus) > 0 {
+		out.Misfits = append(out.Misfits, f.surplus(out)...)
 	}
-	if len(out.problems) > 0 {
+	if len(out.Misfits) > 0 {
+		slices.SortStableFunc(out.Misfits, func(a, b fit.Misfit) int { return a.Row - b.Row })
+		out.misfits = misfitTexts(out.Misfits, int(out.Batch.NumRows()))
+	}
+	if len(out.Problems)+len(out.Misfits) > 0 {
 		out.raw = bytes.Clone(block.Data)
 	}
 	return out, nil
 }
 
+// astray reports whether the sample took a record to begin in the block where none does.
+func (f *fitter) astray(block *parse.Block) bool {
+	for _, claim := range f.claims[block.Object] {
+		at := int(claim - block.Offset)
+		if claim < block.Offset || at >= len(block.Data) {
+			continue
+		}
+		row := sort.Search(f.records.Rows, func(i int) bool { return f.records.Start(i) >= at })
+		if row == f.records.Rows || f.records.Start(row) != at {
+			return true
+		}
+	}
+	return false
+}
+
 // ranks tells which of the block's records the rows are: those that have no problem, in order.
 func (f *fitter) ranks(out fitted) []int64 {
-	ranks := make([]int64, 0, out.batch.NumRows())
+	ranks := make([]int64, 0, out.Batch.NumRows())
 	problem, rank := 0, int64(0)
 	for row := range f.recordCount() {
 		start := f.recordStart(row)
-		for problem < len(out.problems) && out.problems[problem].Start < start {
+		for problem < len(out.Problems) && out.Problems[problem].Start < start {
 			problem++
 			rank++
 		}
-		if problem < len(out.problems) && out.problems[problem].Start == start {
+		if problem < len(out.Problems) && out.Problems[problem].Start == start {
 			continue
 		}
 		ranks = append(ranks, rank)
@@ -185,38 +199,61 @@ func (f *fitter) ranks(out fitted) []int64 {
 	return ranks
 }
 
-// misfits writes the surplus fields of each row.
-func (f *fitter) misfits(out fitted) []string {
-	texts := make([]string, 0, out.batch.NumRows())
-	problem, surplus := 0, 0
+// surplus lists the fields that records have beyond the columns, by the names that columns at their positions would have.
+func (f *fitter) surplus(out fitted) []fit.Misfit {
+	var list []fit.Misfit
+	problem, surplus, to := 0, 0, 0
 	for row := range f.records.Rows {
 		start := f.records.Start(row)
-		for problem < len(out.problems) && out.problems[problem].Start < start {
+		for problem < len(out.Problems) && out.Problems[problem].Start < start {
 			problem++
 		}
-		var text string
-		for surplus < len(f.records.Surplus) && f.records.Surplus[surplus].Start <= start {
-			if s := f.records.Surplus[surplus]; s.Start == start {
-				text = surplusJSON(f.records.Width, s.Texts)
+		bad := problem < len(out.Problems) && out.Problems[problem].Start == start
+		for ; surplus < len(f.records.Surplus) && f.records.Surplus[surplus].Start <= start; surplus++ {
+			s := f.records.Surplus[surplus]
+			for i, text := range s.Texts {
+				if name := "c" + strconv.Itoa(f.records.Width+i+1); s.Start == start && !bad {
+					list = append(list, fit.Misfit{Row: to, Start: start, Column: name, Of: name, Text: text})
+				}
 			}
-			surplus++
 		}
-		if problem == len(out.problems) || out.problems[problem].Start != start {
-			texts = append(texts, text)
+		if !bad {
+			to++
 		}
+	}
+	return list
+}
+
+// misfitTexts writes the misfits of each row as a JSON object of column and raw value. They come in the order of the rows.
+func misfitTexts(list []fit.Misfit, rows int) []string {
+	texts := make([]string, rows)
+	for at := 0; at < len(list); {
+		row := list[at].Row
+		text := []byte{'{'}
+		for ; at < len(list) && list[at].Row == row; at++ {
+			if len(text) > 1 {
+				text = append(text, ',')
+			}
+			text = append(append(text, quoted(list[at].Column)...), ':')
+			if list[at].JSON {
+				text = append(text, list[at].Text...)
+			} else {
+				text = append(text, quoted(list[at].Text)...)
+			}
+		}
+		texts[row] = string(append(text, '}'))
 	}
 	return texts
 }
 
-// surplusJSON writes surplus fields as an object, by the names that columns at their positions would have.
-func surplusJSON(width int, fields []string) string {
-	members := make(map[string]string, len(fields))
-	for i, text := range fields {
-		members["c"+strconv.Itoa(width+i+1)] = text
-	}
-	// Texts can always be encoded; keys come out sorted.
-	text, _ := stdjson.Marshal(members)
-	return string(text)
+// quoted writes a text as JSON.
+func quoted(text string) []byte {
+	var b bytes.Buffer
+	e := stdjson.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	// Texts can always be encoded.
+	_ = e.Encode(text)
+	return bytes.TrimRight(b.Bytes(), "\n")
 }
 
 func (f *fitter) recordCount() int {

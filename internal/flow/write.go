@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/fit"
 	"trevak/internal/layout"
 	"trevak/internal/parse"
 	"trevak/internal/quarantine"
@@ -14,171 +15,226 @@ import (
 	"trevak/internal/sniff"
 )
 
-// output is where the files of a run go.
+// output is where the files of a run go, and what its records are fitted to.
 type output struct {
 	schema  schema.Schema
 	spec    layout.Spec
 	options layout.Options
 	create  layout.Create
-	// fixed says that the schema is a table's, so that what it does not take stops the run.
+	// fixed says that the schema is a table's; names in the source may then differ from its columns in letter case.
 	fixed bool
+	// unknown says what becomes of columns that the schema does not have, style how names are made legal.
+	unknown fit.Unknown
+	style   schema.NameStyle
+	// stop refuses a run in which any value fits no column.
+	stop bool
+	// known are the differences that are known already.
+	known []schema.Difference
+	// claims are those of the sample that the schema came of.
+	claims map[int][]int64
 	// extras are the columns that the run adds, and started is when it began.
 	extras  []extra
 	started time.Time
+	// dry says that nothing is to be written, the quarantine included.
+	dry bool
 }
 
-// errWider says that the inferred schema is too narrow for the rest of the source.
-var errWider = errors.New("a value is beyond the inferred types")
+// errWider says that the schema is too narrow for the rest of the source, errMisfits that it has no column for misfits.
+var (
+	errWider   = errors.New("a value is beyond the inferred types")
+	errMisfits = errors.New("a value fits no column, and there is none for such")
+)
+
+// writing is one pass that writes a source's rows.
+type writing struct {
+	source  *Source
+	out     output
+	columns columnFields
+	fill    *filler
+	router  *layout.Router
+	bad     *tally
+	drift   findings
+	report  *Report
+	records int64
+}
 
 // write reads the source once more and writes its rows; bad is told of the records that become none. It returns errWider when a
-// wider schema would be needed, and a Refusal when there are too many bad records.
+// wider schema would be needed, errMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
 func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
-	fields, surplus := columnFields(s, out.schema)
-	if s.Format() == sniff.Delimited && len(surplus) > 0 {
-		if !out.fixed {
-			return nil, 0, errWider
-		}
-		return nil, 0, surplusError(s, surplus)
+	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded}}
+	w.columns = newColumnFields(s, out.schema, out.style, !out.fixed)
+	if s.Format() == sniff.Delimited && w.columns.unknown() && out.unknown == fit.UnknownWidens {
+		return nil, 0, errWider
 	}
-	fill, err := newFiller(out.extras, out.schema, out.started)
-	if err != nil {
+	var err error
+	if w.fill, err = newFiller(out.extras, out.schema, out.started); err != nil {
 		return nil, 0, err
 	}
 	out.options.Columnar.Workers = b.Workers
-	router := layout.NewRouter(out.schema, out.spec, out.options, out.create)
-	defer router.Abandon()
-	var records int64
+	w.router = layout.NewRouter(out.schema, out.spec, out.options, out.create)
+	defer w.router.Abandon()
 	p := s.pass("writing", b)
 	p.hashes = make([]string, len(s.Inputs))
 	err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
-		return newFitter(s, out.schema, fields, !out.fixed).work
-	}, func(block parse.Block, f fitted) error {
-		if f.widens() {
-			return errWider
-		}
-		rows := f.batch.NumRows()
-		records += rows + int64(len(f.problems)+f.skipped)
-		counts := &report.Objects[block.Object].Counts
-		if f.misfits != nil && !fill.has(misfitColumn) {
-			if !out.fixed {
-				return errWider
-			}
-			return fault.New(fault.Schema, "has records with more fields than columns, and the table has no column %q for the surplus", misfitColumn).
-				In(s.Inputs[block.Object].Location).Try("load without --ragged pad, so that they are bad records")
-		}
-		batch, err := fill.fill(f.batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f)
-		if err != nil {
-			return err
-		}
-		counts.RecordsRead += rows + int64(len(f.problems)+f.skipped)
-		counts.RecordsSkipped += int64(f.skipped)
-		counts.RecordsQuarantined += int64(len(f.problems))
-		counts.RowsWritten += rows
-		report.BytesUnpacked += int64(len(block.Data))
-		block.Data = f.raw
-		if err := bad.add(s.Inputs[block.Object], &block, f.problems); err != nil {
-			return err
-		}
-		if bad.over = bad.over || bad.limit.exceeded(bad.bad, records, false); !bad.over {
-			return router.Write(ctx, batch)
-		}
-		if bad.bad >= mostRefused {
-			return bad.refusal(records, false)
-		}
-		return nil
-	})
+		return newFitter(s, out, w.columns).work
+	}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
+	if err == nil {
+		err = w.settle()
+	}
 	if err != nil {
 		return nil, 0, storageError(err)
-	}
-	if bad.over || bad.limit.exceeded(bad.bad, records, true) {
-		return nil, 0, bad.refusal(records, true)
 	}
 	for i, hash := range p.hashes {
 		report.Objects[i].Hash = hash
 	}
 	report.Reasons, report.Quarantine = append(report.Reasons, bad.groups...), bad.file.Path()
-	files, err := router.Close(ctx)
-	return files, router.Partitions(), storageError(err)
+	files, err := w.router.Close(ctx)
+	return files, w.router.Partitions(), storageError(err)
+}
+
+// take accounts for a block and sends its rows on.
+func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
+	if f.widens() {
+		return errWider
+	}
+	if f.misfits != nil && !w.fill.has(schema.MisfitColumn) && !w.out.stop {
+		return errMisfits
+	}
+	rows := f.Batch.NumRows()
+	w.records += rows + int64(len(f.Problems)+f.skipped)
+	counts := &w.report.Objects[block.Object].Counts
+	batch, err := w.fill.fill(f.Batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f)
+	if err != nil {
+		return err
+	}
+	counts.RecordsRead += rows + int64(len(f.Problems)+f.skipped)
+	counts.RecordsSkipped += int64(f.skipped)
+	counts.RecordsQuarantined += int64(len(f.Problems))
+	counts.RowsWritten += rows
+	w.report.BytesUnpacked += int64(len(block.Data))
+	block.Data = f.raw
+	in := w.source.Inputs[block.Object]
+	w.drift.add(in, &block, f, w.out.schema)
+	if err := w.bad.add(in, &block, f.Problems); err != nil {
+		return err
+	}
+	if w.bad.over = w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, false); w.bad.over {
+		if w.bad.bad >= mostRefused {
+			return w.bad.refusal(w.records, false)
+		}
+		return nil
+	}
+	if w.out.stop && len(w.drift.unfit) > 0 {
+		return nil
+	}
+	return w.router.Write(ctx, batch)
+}
+
+// settle judges the pass when all is read.
+func (w *writing) settle() error {
+	w.report.Drift = append(w.report.Drift, w.drift.list(w.out.known, w.columns, w.out.schema, w.out.fixed)...)
+	w.report.NullTokens = w.drift.nullTokens()
+	w.drift.setLongest(&w.out.schema)
+	if w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, true) {
+		return w.bad.refusal(w.records, true)
+	}
+	if w.out.stop && len(w.report.Drift) > 0 {
+		return &DriftError{Table: w.report.Table, Differences: w.report.Drift}
+	}
+	return nil
 }
 
 // storageError gives a kind to what went wrong while writing.
 func storageError(err error) error {
 	var refusal *Refusal
-	if err == nil || errors.Is(err, errWider) || errors.Is(err, context.Canceled) || errors.As(err, &refusal) {
+	var drift *DriftError
+	if err == nil || errors.Is(err, errWider) || errors.Is(err, errMisfits) || errors.Is(err, context.Canceled) || errors.As(err, &refusal) || errors.As(err, &drift) {
 		return err
 	}
 	return fault.Wrap(fault.Storage, err, "writing failed")
 }
 
-func surplusError(s *Source, surplus []string) error {
-	for _, in := range s.Inputs {
-		for _, name := range in.Rules.Names {
-			if name == surplus[0] {
-				e := fault.New(fault.Schema, "is not a column of the table").In(in.Location).
-					Try("load the file into a table of its own; tables do not grow new columns yet")
-				e.Line, e.Column = 1, name
-				return e
-			}
-		}
-	}
-	return nil
+// prepared is what a run writes to under one schema; undo removes what was written.
+type prepared struct {
+	output
+	undo func()
 }
 
 // writeFirst writes rows under an inferred schema that may turn out too narrow: then it is inferred from the whole source,
-// and what was written is written anew. prepare makes a fresh output for a schema; undo removes what an output wrote.
+// and what was written is written anew. prepare makes a fresh output for a schema.
 func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started time.Time, target string,
-	prepare func(schema.Schema) (output, func(), error)) (output, []layout.DataFile, *Report, error) {
+	prepare func(schema.Schema) (prepared, error)) (output, []layout.DataFile, *Report, error) {
 	added, err := s.extras(r)
 	if err != nil {
 		return output{}, nil, nil, err
 	}
-	for whole := false; ; whole = true {
-		inferred, err := s.infer(ctx, r, b, whole)
-		if err != nil {
-			return output{}, nil, nil, err
-		}
-		added := added
-		if inferred.Observed.Surplus > 0 {
+	inferred, err := s.inferFirst(ctx, r, b)
+	rewritten, misfits := false, false
+	for ; err == nil; rewritten = true {
+		if misfits = misfits || inferred.Observed.Surplus > 0; misfits && len(added) < 1 || misfits && added[len(added)-1].field.Name != schema.MisfitColumn {
 			added = append(slices.Clone(added), misfitExtra)
 		}
-		if err := addExtras(&inferred.Schema, added); err != nil {
-			return output{}, nil, nil, err
+		var files []layout.DataFile
+		var report *Report
+		var out prepared
+		if out, err = s.underInferred(inferred, added, prepare); err == nil {
+			out.style = r.Corrections.Names
+			files, report, err = s.attempt(ctx, r, b, &out.output, started, target)
+			if err == nil {
+				report.Rewritten = rewritten
+				return out.output, files, report, nil
+			}
+			out.undo()
 		}
-		out, undo, err := prepare(inferred.Schema)
-		if err != nil && !inferred.Whole {
+		switch {
+		case errors.Is(err, errMisfits) && !misfits:
+			misfits, err = true, nil
+		case !inferred.Whole && (errors.Is(err, errWider) || fault.KindOf(err) == fault.Usage):
 			// A column may be missing, or of another type, only because the sample did not show it.
-			continue
-		}
-		if err != nil {
-			return output{}, nil, nil, err
-		}
-		if inferred.Whole {
-			settleUnseen(&out.schema)
-		}
-		out.extras = added
-		files, report, err := s.attempt(ctx, r, b, out, started, target)
-		if err == nil {
-			report.Rewritten = whole
-			return out, files, report, nil
-		}
-		undo()
-		if !errors.Is(err, errWider) || inferred.Whole {
-			return output{}, nil, nil, err
+			inferred, err = s.infer(ctx, r, b, true, false)
 		}
 	}
+	return output{}, nil, nil, err
+}
+
+// underInferred prepares an output for an inferred schema.
+func (s *Source) underInferred(inferred *Inference, added []extra, prepare func(schema.Schema) (prepared, error)) (prepared, error) {
+	if err := inferred.allMatched(); err != nil {
+		return prepared{}, err
+	}
+	fields := inferred.Schema.Clone()
+	if err := addExtras(&fields, added); err != nil {
+		return prepared{}, err
+	}
+	out, err := prepare(fields)
+	if err != nil {
+		return prepared{}, err
+	}
+	if inferred.Whole {
+		settleUnseen(&out.schema)
+	} else {
+		out.claims = inferred.sample.claims
+	}
+	out.extras = added
+	return out, nil
 }
 
 // attempt writes the source's rows once, and closes the account of it.
-func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
+func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
 	out.started = started
 	report := newReport(s, out.schema, string(out.options.Columnar.Codec))
+	report.Table = target
 	path := r.Quarantine
 	if path == "" {
 		path = quarantineName(target, started)
 	}
-	bad := &tally{limit: r.MaxBad, file: quarantine.New(path)}
-	files, partitions, err := s.write(ctx, b, out, bad, report)
-	if errors.Is(err, errWider) {
+	file := quarantine.New(path)
+	if out.dry {
+		file = quarantine.Nowhere()
+	}
+	bad := &tally{limit: r.MaxBad, file: file}
+	files, partitions, err := s.write(ctx, b, *out, bad, report)
+	if errors.Is(err, errWider) || errors.Is(err, errMisfits) {
 		bad.file.Discard()
 	}
 	if closed := bad.file.Close(); err == nil {

@@ -161,7 +161,7 @@ func parseTransform(text string) (Transform, error) {
 
 // takes says which columns each transform is made of.
 var takes = map[string]string{
-	"identity": "any column that is neither nested nor floating-point",
+	"identity": "any column that is neither nested, floating-point, decimal, uuid nor binary",
 	"year":     "dates and timestamps",
 	"month":    "dates and timestamps",
 	"day":      "dates and timestamps",
@@ -183,5 +183,5 @@ func (t Transform) fits(k schema.Kind) bool {
 	case "truncate":
 		return whole || k == schema.String
 	}
-	return k < schema.Struct && k != schema.Float && k != schema.Double && k != schema.Binary
+	return k < schema.UUID && k != schema.Float && k != schema.Double && k != schema.Decimal
 }

@@ -67,7 +67,7 @@ func daysFromCivil(year, month, day int) int32 {
 	return int32(era*146097 + dayOfEra - 719468)
 }
 
-// Time reads HH:MM, HH:MM:SS or HH:MM:SS with a fraction of 1 to 6 digits.
+// Time reads HH:MM, HH:MM:SS or HH:MM:SS with a fraction, after a point or a comma, of which nothing is lost in microseconds.
 func Time(b []byte) (int64, bool) {
 	micros, n, ok := clock(b)
 	return micros, ok && n == len(b)
@@ -91,24 +91,33 @@ func clock(b []byte) (micros int64, n int, ok bool) {
 		return 0, 0, false
 	}
 	micros += int64(second) * microsPerSecond
-	if len(b) == 8 || b[8] != '.' {
+	if len(b) == 8 || b[8] != '.' && b[8] != ',' {
 		return micros, 8, true
 	}
-	i, scale := 9, int64(microsPerSecond)
-	for i < len(b) && b[i]-'0' <= 9 {
-		scale /= 10
-		if scale == 0 {
-			return 0, 0, false
-		}
-		micros += int64(b[i]-'0') * scale
-		i++
-	}
-	return micros, i, i > 9
+	fraction, n, ok := secondFraction(b[9:])
+	return micros + fraction, 9 + n, ok
 }
 
-// Timestamp reads a date, a T or a space, and a time of day. zoned reports whether a zone followed (Z, ±HH, ±HHMM or ±HH:MM),
-// in which case the result is in UTC.
+// secondFraction reads the digits after a second's point, in microseconds, up to nine as long as those beyond the sixth are 0.
+func secondFraction(b []byte) (micros int64, n int, ok bool) {
+	scale := int64(microsPerSecond)
+	for n < len(b) && b[n]-'0' <= 9 {
+		scale /= 10
+		if scale == 0 && b[n] != '0' || n == 9 {
+			return 0, 0, false
+		}
+		micros += int64(b[n]-'0') * scale
+		n++
+	}
+	return micros, n, n > 0
+}
+
+// Timestamp reads a date, a T or a space, and a time of day; or both in the basic form of ISO 8601, 20260131T101500. zoned reports
+// whether a zone followed (Z, UTC, ±HH, ±HHMM or ±HH:MM, after a space or not), in which case the result is in UTC.
 func Timestamp(b []byte) (micros int64, zoned, ok bool) {
+	if len(b) >= 15 && b[8] == 'T' {
+		return basicTimestamp(b)
+	}
 	if len(b) < 16 || (b[10] != 'T' && b[10] != ' ') {
 		return 0, false, false
 	}
@@ -120,10 +129,44 @@ func Timestamp(b []byte) (micros int64, zoned, ok bool) {
 	if !ok {
 		return 0, false, false
 	}
-	micros += int64(days) * MicrosPerDay
-	zone := b[11+n:]
+	return inZone(int64(days)*MicrosPerDay+micros, b[11+n:])
+}
+
+// basicTimestamp reads YYYYMMDDTHHMMSS with or without a fraction and a zone.
+func basicTimestamp(b []byte) (micros int64, zoned, ok bool) {
+	var text [19]byte
+	copy(text[:], b[:4])
+	text[4], text[7], text[10], text[13], text[16] = '-', '-', 'T', ':', ':'
+	copy(text[5:], b[4:6])
+	copy(text[8:], b[6:8])
+	copy(text[11:], b[9:11])
+	copy(text[14:], b[11:13])
+	copy(text[17:], b[13:15])
+	micros, zoned, ok = Timestamp(text[:])
+	if !ok || zoned {
+		return 0, false, false
+	}
+	rest := b[15:]
+	if len(rest) > 0 && (rest[0] == '.' || rest[0] == ',') {
+		fraction, n, ok := secondFraction(rest[1:])
+		if !ok {
+			return 0, false, false
+		}
+		micros, rest = micros+fraction, rest[1+n:]
+	}
+	return inZone(micros, rest)
+}
+
+// inZone moves a local time to UTC where a zone follows it.
+func inZone(micros int64, zone []byte) (utc int64, zoned, ok bool) {
 	if len(zone) == 0 {
 		return micros, false, true
+	}
+	if zone[0] == ' ' {
+		zone = zone[1:]
+	}
+	if string(zone) == "UTC" {
+		return micros, true, true
 	}
 	offset, ok := offsetFromUTC(zone)
 	return micros - offset, true, ok

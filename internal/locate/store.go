@@ -3,6 +3,7 @@ package locate
 import (
 	"archive/zip"
 	"context"
+	"errors"
 	"io"
 	"os"
 
@@ -78,4 +79,29 @@ func (m member) Close() error {
 		err = closed
 	}
 	return err
+}
+
+// Section reads n stored bytes of an object from an offset on; ok is false for objects that cannot be read from within, as those that are
+// fetched or lie in archives.
+func (o Object) Section(offset, n int64) (b []byte, ok bool, err error) {
+	var at io.ReaderAt
+	switch s := o.store.(type) {
+	case disk:
+		file, err := os.Open(string(s))
+		if err != nil {
+			return nil, false, missing(string(s), err)
+		}
+		defer file.Close()
+		at = file
+	case spooled:
+		at = s.file
+	default:
+		return nil, false, nil
+	}
+	b = make([]byte, n)
+	read, err := at.ReadAt(b, offset)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, false, missing(o.Location, err)
+	}
+	return b[:read], true, nil
 }

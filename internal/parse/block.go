@@ -82,6 +82,7 @@ const (
 	BadJSON       Code = "bad-json"
 	DoesNotFit    Code = "does-not-fit"
 	UnknownColumn Code = "unknown-column"
+	NoValue       Code = "no-value"
 )
 
 // Limits bound what one record may take.

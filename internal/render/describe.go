@@ -79,8 +79,8 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 		s.Printf("  Sizes below are those of the first %s files.\n\n", Number(int64(info.FilesExamined)))
 	}
 	renamed := slices.ContainsFunc(info.Columns, func(c flow.ColumnInfo) bool { return c.Origin != "" })
-	t := Table{Header: []string{"id", "column", "type", "required", "compressed", "raw", "codec", "encodings"},
-		Right: []bool{true, false, false, false, true, true}, Keep: true}
+	t := Table{Header: []string{"id", "column", "type", "required", "longest", "compressed", "raw", "codec", "encodings"},
+		Right: []bool{true, false, false, false, true, true, true}, Keep: true}
 	if renamed {
 		t.Header = append(t.Header, "in the source")
 	}
@@ -89,7 +89,11 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 		if c.Required {
 			required = "yes"
 		}
-		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, Number(c.Bytes), Number(c.RawBytes),
+		longest := ""
+		if c.Longest > 0 {
+			longest = Number(int64(c.Longest))
+		}
+		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, Number(c.Bytes), Number(c.RawBytes),
 			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")}
 		if renamed {
 			cells = append(cells, c.Origin)

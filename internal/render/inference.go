@@ -11,8 +11,11 @@ import (
 
 // Inference writes a line for each column, and below nested ones a line for each part.
 func Inference(s Screen, i *flow.Inference) {
-	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, every one looked at", Count(int(i.Records), "record", "records"),
-		Count(len(i.Source.Inputs), "object", "objects"))))
+	how := "every one looked at"
+	if !i.Whole {
+		how = "a sample spread over all"
+	}
+	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, %s", Count(int(i.Records), "record", "records"), Count(len(i.Source.Inputs), "object", "objects"), how)))
 	lines, folder := evidence(i), commonFolder(i.Source)
 	renamed := false
 	for _, l := range lines {
@@ -35,9 +38,54 @@ func Inference(s Screen, i *flow.Inference) {
 	if folder != "" {
 		s.Printf("\nFiles are in %s.\n", folder)
 	}
+	notes(s, lines, folder)
+	advice(s, i.Advice)
 	if e := i.Problem(); e != nil {
 		s.Printf("\n%s cannot be read, so a load would stop. The first:\n  %s\n", Count(int(i.Observed.Problems), "record", "records"), e)
 	}
+}
+
+// notes writes the remarks on columns.
+func notes(s Screen, lines []columnEvidence, folder string) {
+	var facts []fact
+	for _, l := range lines {
+		if l.Note != "" {
+			note := l.Note
+			if len(l.Against) > 0 {
+				var examples []string
+				for _, a := range l.Against[:min(3, len(l.Against))] {
+					examples = append(examples, fmt.Sprintf("%q at %s", cut(a.Value, 24), a.where(folder)))
+				}
+				note += ": " + strings.Join(examples, ", ")
+			}
+			facts = append(facts, fact{name: l.Path, value: note})
+		}
+	}
+	if len(facts) > 0 {
+		s.Printf("\nWorth a look:\n")
+		s.facts(facts)
+	}
+}
+
+// advice writes what the evidence suggests.
+func advice(s Screen, a flow.Advice) {
+	var facts []fact
+	for _, k := range a.Keys {
+		facts = append(facts, fact{name: "--key " + k.Column, value: k.Reason})
+	}
+	for _, p := range a.Partitions {
+		about := "about "
+		if p.Exact {
+			about = ""
+		}
+		facts = append(facts, fact{name: "--partition '" + p.Field + "'", value: fmt.Sprintf("%s: %s%s, each with about %s rows, %s as Parquet", p.Reason, about,
+			Count(int(p.Partitions), "partition", "partitions"), Number(p.Rows), Size(p.Bytes))})
+	}
+	if len(facts) == 0 {
+		return
+	}
+	s.Printf("\nCould be used:\n")
+	s.facts(facts)
 }
 
 // longestExtreme is how much is shown of a smallest or largest value.
@@ -60,10 +108,14 @@ func commonFolder(source *flow.Source) string {
 
 // columnEvidence is what is shown of one column or part.
 type columnEvidence struct {
+	Path          string           `json:"path"`
 	Name          string           `json:"name"`
 	Origin        string           `json:"origin,omitempty"`
 	Type          string           `json:"type"`
+	Format        string           `json:"format,omitempty"`
+	NullTokens    map[string]int64 `json:"null_tokens,omitempty"`
 	Pinned        bool             `json:"pinned"`
+	Required      bool             `json:"required"`
 	Values        int64            `json:"values"`
 	Nulls         int64            `json:"nulls"`
 	Distinct      int64            `json:"distinct"`
@@ -71,8 +123,11 @@ type columnEvidence struct {
 	Smallest      string           `json:"smallest"`
 	Largest       string           `json:"largest"`
 	Longest       int              `json:"longest"`
-	Forced        *forcedBy        `json:"forced_by,omitempty"`
+	Forced        *placed          `json:"forced_by,omitempty"`
 	Seen          map[string]int64 `json:"seen"`
+	First         []placed         `json:"first"`
+	Against       []placed         `json:"against,omitempty"`
+	Note          string           `json:"note,omitempty"`
 	Parts         []columnEvidence `json:"parts,omitempty"`
 
 	depth  int
@@ -80,8 +135,8 @@ type columnEvidence struct {
 	unseen bool
 }
 
-// forcedBy is the first place of what made the type what it is.
-type forcedBy struct {
+// placed is a value with its class and its place.
+type placed struct {
 	Location string `json:"location"`
 	Line     int64  `json:"line"`
 	Offset   int64  `json:"byte_offset"`
@@ -89,62 +144,76 @@ type forcedBy struct {
 	Value    string `json:"value"`
 }
 
-// evidence flattens the tree of columns, parents first.
+func place(i *flow.Inference, class schema.Class, n schema.Instance) placed {
+	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: n.Place.Offset, Class: class.String(), Value: n.Text}
+}
+
+// evidence lists the columns and parts, parents first.
 func evidence(i *flow.Inference) []columnEvidence {
 	var out []columnEvidence
-	var visit func(list []columnEvidence)
-	visit = func(list []columnEvidence) {
-		for _, c := range list {
-			out = append(out, c)
-			visit(c.Parts)
+	parents := []int64{i.Records}
+	i.Walk(func(path string, f *schema.Field, n *schema.Node, depth int) {
+		parents = parents[:depth+1]
+		out = append(out, column(i, path, f, n, parents[depth], depth))
+		below := n.Counts[schema.ClassObject.Index()]
+		switch {
+		case f.Type.Kind == schema.List && n.Element != nil:
+			below = n.Element.Evidence.Values() + n.Element.Nulls()
+		case f.Type.Kind == schema.Map:
+			values := n.Dictionary()
+			below = values.Evidence.Values() + values.Nulls()
 		}
-	}
-	visit(columns(i, i.Schema.Fields, i.Observed.Root.Fields, i.Records, 0))
+		parents = append(parents, below)
+	})
 	return out
 }
 
-// columns pairs fields with their nodes. parents is how many values the fields could have.
-func columns(i *flow.Inference, fields []schema.Field, nodes []*schema.Node, parents int64, depth int) []columnEvidence {
-	out := make([]columnEvidence, len(fields))
-	for n, f := range fields {
-		out[n] = column(i, f, nodes[n], parents, depth)
-	}
-	return out
-}
-
-func column(i *flow.Inference, f schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
-	kind := f.Type.Kind
-	c := columnEvidence{Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Pinned: f.Pinned, Values: n.Values(), Nulls: parents - n.Values(),
-		Longest: n.Longest, Seen: map[string]int64{}, depth: depth, kind: kind, unseen: f.Unseen}
+func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
+	values := n.Evidence.Values()
+	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned, Required: f.Required,
+		Values: values, Nulls: parents - values, Longest: n.Longest, Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen}
 	c.Distinct, c.DistinctExact = n.Distinct.Estimate()
 	c.Distinct = min(c.Distinct, c.Values)
-	c.Smallest, c.Largest = n.Range(kind)
+	c.Smallest, c.Largest = n.Range(f.Type.Kind)
 	for at, count := range n.Counts {
-		if count > 0 {
-			c.Seen[schema.Class(1<<at).String()] = count
+		if class := schema.Class(1 << at); count > 0 {
+			c.Seen[class.String()] = count
+			for _, first := range n.Instances(class)[:1] {
+				c.First = append(c.First, place(i, class, first))
+			}
 		}
 	}
-	if class, ok := schema.Forced(n.Seen, func(c schema.Class) schema.Place { return n.First[c.Index()] }); ok && !f.Pinned {
-		place := n.First[class.Index()]
-		c.Forced = &forcedBy{Location: i.Source.Inputs[place.Object].Location, Line: place.Line, Offset: place.Offset, Class: class.String(),
-			Value: n.Example[class.Index()]}
+	if class, ok := schema.Forced(n.Seen, n.First); ok && !f.Pinned {
+		first := place(i, class, n.Instances(class)[0])
+		c.Forced = &first
 	}
-	objects := n.Counts[schema.ClassObject.Index()]
-	switch {
-	case kind == schema.Struct && !f.Pinned:
-		c.Parts = columns(i, f.Type.Fields, n.Fields, objects, depth+1)
-	case kind == schema.List && !f.Pinned:
-		elements := n.Element.Values() + n.Element.Nulls()
-		c.Parts = []columnEvidence{column(i, *f.Type.Element, n.Element, elements, depth+1)}
+	for _, a := range i.Against(n) {
+		c.Against = append(c.Against, place(i, classOf(n, a), a))
 	}
+	c.Note = i.Note(path, f, n)
 	return c
+}
+
+// classOf finds the class that an instance was kept for.
+func classOf(n *schema.Node, a schema.Instance) schema.Class {
+	for i := range schema.Classes {
+		for _, b := range n.Instances(schema.Class(1 << i)) {
+			if a == b {
+				return schema.Class(1 << i)
+			}
+		}
+	}
+	return schema.ClassText
 }
 
 // shortType leaves out the parts, which have lines of their own.
 func (c columnEvidence) shortType() string {
-	text := c.kind.String()
-	if c.kind != schema.Struct && c.kind != schema.List {
-		text = c.Type
+	text := c.Type
+	if c.nested() {
+		text = c.kind.String()
+	}
+	if c.Format != "" {
+		text += " " + c.Format
 	}
 	if c.Pinned {
 		text += " (pinned)"
@@ -152,7 +221,9 @@ func (c columnEvidence) shortType() string {
 	return text
 }
 
-func (c columnEvidence) nested() bool { return c.kind == schema.Struct || c.kind == schema.List }
+func (c columnEvidence) nested() bool {
+	return c.kind == schema.Struct || c.kind == schema.List || c.kind == schema.Map
+}
 
 func (c columnEvidence) distinct() string {
 	switch {
@@ -181,25 +252,110 @@ func (c columnEvidence) settledBy(folder string) string {
 	case c.Forced == nil:
 		return ""
 	}
-	where := fmt.Sprintf("line %d", c.Forced.Line)
-	if folder != "" {
-		where = fmt.Sprintf("%s:%d", strings.TrimPrefix(c.Forced.Location, folder), c.Forced.Line)
-	}
+	where := c.Forced.where(folder)
 	if c.Forced.Value == "" || c.nested() {
 		return where
 	}
 	return where + " " + cut(fmt.Sprintf("%q", c.Forced.Value), 24)
 }
 
-// InferenceJSON writes an inference for programs.
-func InferenceJSON(s Screen, i *flow.Inference) error {
+func (p placed) where(folder string) string {
+	if folder == "" {
+		return fmt.Sprintf("line %d", p.Line)
+	}
+	return fmt.Sprintf("%s:%d", strings.TrimPrefix(p.Location, folder), p.Line)
+}
+
+// ColumnEvidence writes everything that is known of one column.
+func ColumnEvidence(s Screen, i *flow.Inference, path string) error {
+	field, _, err := i.Column(path)
+	if err != nil {
+		return err
+	}
+	folder := commonFolder(i.Source)
+	for _, c := range evidence(i) {
+		if at, _, err := i.Column(c.Path); err != nil || at != field {
+			continue
+		}
+		s.Printf("%s  %s\n", s.Bold(c.Path), c.shortType())
+		facts := []fact{{name: "in the source", value: orName(c.Origin, c.Name)},
+			{name: "values", value: fmt.Sprintf("%s, %s null", Number(c.Values), Number(c.Nulls))}}
+		if !c.nested() {
+			facts = append(facts, fact{name: "distinct", value: c.distinct()}, fact{name: "smallest", value: c.Smallest}, fact{name: "largest", value: c.Largest},
+				fact{name: "longest", value: Count(c.Longest, "character", "characters")})
+		}
+		if by := c.settledBy(folder); by != "" {
+			facts = append(facts, fact{name: "settled by", value: by})
+		}
+		if c.Note != "" {
+			facts = append(facts, fact{name: "note", value: c.Note})
+		}
+		s.facts(facts)
+		s.Printf("\n")
+		t := Table{Header: []string{"seen as", "values", "first at", "value"}, Right: []bool{false, true}, Indent: 2}
+		for _, first := range c.First {
+			t.Rows = append(t.Rows, []string{first.Class, Number(c.Seen[first.Class]), first.where(folder), cut(first.Value, 60)})
+		}
+		t.Write(s)
+		if len(c.Against) > 0 {
+			s.Printf("\n  Against the majority:\n")
+			for _, a := range c.Against {
+				s.Printf("    %s  %s: %q\n", a.where(folder), a.Class, cut(a.Value, 60))
+			}
+		}
+	}
+	return nil
+}
+
+func orName(origin, name string) string {
+	if origin == "" {
+		return name
+	}
+	return origin
+}
+
+// nest puts the parts of nested columns below them. list is in the order of a walk.
+func nest(list []columnEvidence) []columnEvidence {
+	out := []columnEvidence{}
+	for at := 0; at < len(list); {
+		c := list[at]
+		end := at + 1
+		for end < len(list) && list[end].depth > c.depth {
+			end++
+		}
+		if end > at+1 {
+			c.Parts = nest(list[at+1 : end])
+		}
+		out = append(out, c)
+		at = end
+	}
+	return out
+}
+
+// InferenceJSON writes an inference for programs; of one column alone where path names it.
+func InferenceJSON(s Screen, i *flow.Inference, path string) error {
 	out := struct {
 		Objects    []string         `json:"objects"`
 		Records    int64            `json:"records"`
+		Whole      bool             `json:"all_records"`
 		Unreadable int64            `json:"records_unreadable"`
 		Problem    string           `json:"first_problem,omitempty"`
 		Columns    []columnEvidence `json:"columns"`
-	}{Records: i.Records, Unreadable: i.Observed.Problems, Columns: orEmpty(columns(i, i.Schema.Fields, i.Observed.Root.Fields, i.Records, 0))}
+		Advice     flow.Advice      `json:"advice"`
+	}{Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)), Advice: i.Advice}
+	if path != "" {
+		field, _, err := i.Column(path)
+		if err != nil {
+			return err
+		}
+		kept := []columnEvidence{}
+		for _, c := range evidence(i) {
+			if at, _, err := i.Column(c.Path); err == nil && at == field {
+				kept = append(kept, c)
+			}
+		}
+		out.Columns = kept
+	}
 	for _, in := range i.Source.Inputs {
 		out.Objects = append(out.Objects, in.Location)
 	}

@@ -2,8 +2,10 @@ package render
 
 import (
 	"fmt"
+	"slices"
 
 	"trevak/internal/flow"
+	"trevak/internal/schema"
 )
 
 // objectsShown bounds how many objects of a report have a line of their own.
@@ -18,7 +20,14 @@ func Report(s Screen, r *flow.Report) {
 			title += " (new table)"
 		}
 	}
+	if r.DryRun {
+		title += ": nothing was written; a load would do this"
+	}
 	s.Printf("%s\n\n", s.Bold(title))
+	if len(r.Alignment) > 0 {
+		alignment(s, r.Alignment)
+		s.Printf("\n")
+	}
 	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"}, Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
 	line := func(name string, bytes int64, c flow.Counts) {
 		t.Rows = append(t.Rows, []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)})
@@ -42,11 +51,26 @@ func Report(s Screen, r *flow.Report) {
 	t.Write(s)
 	s.Printf("\n")
 	s.facts(reportFacts(r))
-	if len(r.Reasons) > 0 {
+	if len(r.Drift) > 0 {
+		s.Printf("\n")
+		Drift(s, r.Drift)
+		if kept(r.Drift) {
+			s.Printf("\n  The values that fit no column are kept in the column %s.\n", schema.MisfitColumn)
+		}
+	}
+	if len(r.Reasons) > 0 && r.Quarantine == "" {
+		s.Printf("\n")
+		reasons(s, r.Reasons)
+	} else if len(r.Reasons) > 0 {
 		s.Printf("\n")
 		reasons(s, r.Reasons)
 		s.Printf("\n  They are kept in %s.\n", r.Quarantine)
 	}
+}
+
+// kept reports whether values are kept aside.
+func kept(list []schema.Difference) bool {
+	return slices.ContainsFunc(list, func(d schema.Difference) bool { return d.Kind == schema.Unfit || d.Kind == schema.UnknownColumn })
 }
 
 func reportFacts(r *flow.Report) []fact {
@@ -67,7 +91,14 @@ func reportFacts(r *flow.Report) []fact {
 			Count(r.HiddenFiles, "hidden file", "hidden files"))})
 	}
 	if r.Rewritten {
-		facts = append(facts, fact{name: "rewritten", value: "a value beyond the types of the first records made it infer from all of them and write anew"})
+		facts = append(facts, fact{name: "rewritten", value: "what the first records did not show made it look at all of them and write anew"})
+	}
+	for i, n := range r.NullTokens {
+		name := ""
+		if i == 0 {
+			name = "null tokens"
+		}
+		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s taken for null in %s", Count(int(n.Values), "value was", "values were"), n.Column)})
 	}
 	for i, n := range r.Renamed {
 		name := ""

@@ -4,6 +4,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -52,6 +53,22 @@ func (t Table) Write(s Screen) {
 		text := fmt.Sprintf("%s not shown: %s", Count(len(hidden), "more column", "more columns"), strings.Join(hidden, ", "))
 		s.Printf("%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, width-t.Indent)))
 	}
+}
+
+// withoutEmpty leaves out columns that have no text in any row.
+func (t Table) withoutEmpty() Table {
+	out := Table{Rows: make([][]string, len(t.Rows)), Indent: t.Indent, Keep: t.Keep}
+	for c, h := range t.Header {
+		if !slices.ContainsFunc(t.Rows, func(row []string) bool { return row[c] != "" }) {
+			continue
+		}
+		out.Header = append(out.Header, h)
+		out.Right = append(out.Right, c < len(t.Right) && t.Right[c])
+		for i, row := range t.Rows {
+			out.Rows[i] = append(out.Rows[i], row[c])
+		}
+	}
+	return out
 }
 
 // fit narrows the columns to the width and returns how many have room.

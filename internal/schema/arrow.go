@@ -14,6 +14,12 @@ const FieldIDKey = "PARQUET:field_id"
 // ElementName is the name of a list's element field, as the Parquet specification's LIST annotation wants it.
 const ElementName = "element"
 
+// KeyName and ValueName are the names of a map's parts (Parquet specification, "Maps").
+const (
+	KeyName   = "key"
+	ValueName = "value"
+)
+
 // Arrow returns the schema of the record batches that hold this schema's columns. Timestamps and times are in microseconds;
 // field ids travel in the metadata.
 func (s Schema) Arrow() *arrow.Schema {

@@ -2,6 +2,8 @@ package schema
 
 import (
 	"bytes"
+	"encoding/binary"
+	"slices"
 	"unicode/utf8"
 
 	"trevak/internal/lexical"
@@ -23,36 +25,63 @@ func (p Place) Before(q Place) bool {
 	return p.Offset < q.Offset
 }
 
+// Instance is a value and where it stands.
+type Instance struct {
+	Place Place
+	Text  string
+}
+
 // Evidence is what was seen in one column. The zero value is ready. Adding and merging give the same result in any order, so
 // that workers can each keep their own.
 type Evidence struct {
-	// Seen is the set of classes that occurred.
-	Seen Class
-	// Counts holds the number of values of each class.
+	// Seen is the set of classes that occurred, and Counts the number of values of each.
+	Seen   Class
 	Counts [Classes]int64
-	// First is the first place of each class that occurred, and Example the value there.
-	First   [Classes]Place
-	Example [Classes]string
+	// Style is how dates that are not in the order of ISO 8601 are written.
+	Style Style
+	// Whole and Fraction are the most digits that a number without an exponent has before and after its point.
+	Whole, Fraction int
 	// Longest is the length of the longest text, in characters.
 	Longest int
-	// Distinct counts the different texts, nulls not included.
-	Distinct Sketch
+	// Distinct counts the different texts, nulls not included, and Days the different days of dates and timestamps.
+	Distinct, Days Sketch
+	// Tokens counts the null tokens that occurred by their text.
+	Tokens map[string]int64
+	// Hashes holds a hash of each value while they are being kept to tell whether all differ; Repeats is set once two were the same, or
+	// there are too many to keep.
+	Hashes  []uint64
+	Repeats bool
 
-	smallestNumber, largestNumber number
-	smallestText, largestText     []byte
+	first      [Classes][]Instance // the earliest of each class, in order
+	numbers    extremes
+	texts      extremes
+	day        int64 // that was added to Days last
+	low, high  uint64
+	hasExtreme bool
 }
 
-// number is the measure of a number or an instant together with the text it came from.
-type number struct {
-	value float64
-	text  []byte
+// extremes are the smallest and the largest value of an order, with what they are ordered by.
+type extremes struct {
+	low, high         []byte
+	lowValue, hiValue float64
 }
 
-// longestKept is how many bytes of a smallest or largest text are kept.
+// instancesKept is how many values of each class are kept with their places.
+const instancesKept = 3
+
+// longestKept is how many bytes of a smallest or largest text, or of an instance, are kept.
 const longestKept = 256
 
-// Null counts an absent or null value.
-func (e *Evidence) Null(p Place) { e.count(ClassNull, p, nil) }
+// First returns the earliest place of a class that occurred.
+func (e *Evidence) First(c Class) Place {
+	if list := e.first[c.Index()]; len(list) > 0 {
+		return list[0].Place
+	}
+	return Place{}
+}
+
+// Instances returns the earliest values of a class.
+func (e *Evidence) Instances(c Class) []Instance { return e.first[c.Index()] }
 
 // Nulls returns how many values were null.
 func (e *Evidence) Nulls() int64 { return e.Counts[ClassNull.Index()] }
@@ -66,100 +95,216 @@ func (e *Evidence) Values() int64 {
 	return n
 }
 
-// Add takes one value that is not null.
-func (e *Evidence) Add(text []byte, class Class, p Place) {
-	e.count(class, p, text)
-	e.Distinct.Add(text)
-	if len(text) > e.Longest {
-		e.Longest = max(e.Longest, utf8.RuneCount(text))
+// news reports whether a value of a class at a place is to be noted as one of the earliest.
+func (e *Evidence) news(i int, p Place) bool {
+	list := e.first[i]
+	return len(list) < instancesKept || p.Before(list[len(list)-1].Place)
+}
+
+// note keeps a value as one of the earliest of its class.
+func (e *Evidence) note(i int, n Instance) {
+	list := e.first[i]
+	at := len(list)
+	for at > 0 && n.Place.Before(list[at-1].Place) {
+		at--
 	}
-	if value, ok := measure(text, class); ok {
-		e.addNumber(number{value, text})
-	}
-	e.addText(text)
+	list = slices.Insert(list, at, n)
+	e.first[i] = list[:min(len(list), instancesKept)]
 }
 
 // count notes an occurrence of a class.
 func (e *Evidence) count(class Class, p Place, text []byte) {
 	i := class.Index()
 	e.Counts[i]++
-	if e.Seen&class == 0 || p.Before(e.First[i]) {
-		e.Seen |= class
-		e.First[i] = p
-		e.Example[i] = string(text[:min(len(text), longestKept)])
+	e.Seen |= class
+	if e.news(i, p) {
+		e.note(i, Instance{p, string(text[:min(len(text), longestKept)])})
 	}
 }
 
-// measure returns the value that numbers and instants are ordered by.
-func measure(text []byte, class Class) (float64, bool) {
+// weigh takes what a value that is not null tells besides its class and place. plain is its number in the usual notation, hash its hash;
+// a value that was weighed before may be left out.
+func (e *Evidence) weigh(text, plain []byte, class Class, hash uint64) {
+	e.Distinct.addHash(hash)
+	if len(text) > e.Longest {
+		e.Longest = max(e.Longest, utf8.RuneCount(text))
+	}
+	e.stretch(text)
 	switch class {
 	case ClassLong, ClassWide:
-		v, ok := lexical.Long(text)
-		return float64(v), ok
-	case ClassDouble:
-		return lexical.Double(text)
-	case ClassTimestampTz:
-		v, _, ok := lexical.Timestamp(text)
-		return float64(v), ok
+		v, _ := lexical.Long(plain)
+		digits := len(plain)
+		if v < 0 {
+			digits--
+		}
+		e.Whole = max(e.Whole, digits)
+		e.numbers.add(text, float64(v))
+	case ClassDouble, ClassExponent, ClassSpecial, ClassDecimal:
+		e.weighFraction(text, plain, class)
+	case ClassDate:
+		days, _ := lexical.Date(text)
+		e.addDay(int64(days))
+	case ClassTimestamp, ClassTimestampTz:
+		micros, _, _ := lexical.Timestamp(text)
+		e.numbers.add(text, float64(micros))
+		e.addDay(micros / lexical.MicrosPerDay)
+	case ClassDayFirst, ClassMonthFirst, ClassDayOrMonth, ClassYearFirst:
+		_, style := dayMonth(text)
+		e.Style |= style
+		e.Days.Add(text[:min(len(text), 10)])
+	case ClassLetter:
+		if text[0]|0x20 == 't' {
+			e.Style |= styleTrue
+		} else {
+			e.Style |= styleFalse
+		}
 	}
-	return 0, false
 }
 
-func (e *Evidence) addNumber(n number) {
-	if n.less(e.smallestNumber) || e.smallestNumber.text == nil {
-		e.smallestNumber = number{n.value, bytes.Clone(n.text)}
+func (e *Evidence) weighFraction(text, plain []byte, class Class) {
+	value, ok := lexical.StatedDouble(plain)
+	if ok && value == value {
+		e.numbers.add(text, value)
 	}
-	if e.largestNumber.less(n) || e.largestNumber.text == nil {
-		e.largestNumber = number{n.value, bytes.Clone(n.text)}
+	if class == ClassDouble || class == ClassDecimal {
+		s, _ := lexical.NumberShape(plain)
+		e.Whole, e.Fraction = max(e.Whole, s.Whole), max(e.Fraction, s.Fraction)
 	}
 }
 
-// less orders by value, and by text where values are the same, so that 1.0 and 1.00 come out alike in any order of adding.
-func (n number) less(m number) bool {
-	return n.value < m.value || (n.value == m.value && bytes.Compare(n.text, m.text) < 0)
+func (e *Evidence) addDay(day int64) {
+	if day != e.day || e.Days.few == nil && e.Days.registers == nil {
+		e.day = day
+		e.Days.addHash(mix(uint64(day), spread))
+	}
 }
 
-func (e *Evidence) addText(text []byte) {
+// add widens the extremes; texts of the same value are put in order, so that 1.0 and 1.00 come out alike in any order of adding.
+func (x *extremes) add(text []byte, value float64) {
 	text = text[:min(len(text), longestKept)]
-	if e.smallestText == nil || bytes.Compare(text, e.smallestText) < 0 {
-		e.smallestText = bytes.Clone(text)
+	if x.low == nil || value < x.lowValue || value == x.lowValue && bytes.Compare(text, x.low) < 0 {
+		x.low, x.lowValue = append(x.low[:0], text...), value
 	}
-	if e.largestText == nil || bytes.Compare(text, e.largestText) > 0 {
-		e.largestText = bytes.Clone(text)
+	if x.high == nil || value > x.hiValue || value == x.hiValue && bytes.Compare(text, x.high) > 0 {
+		x.high, x.hiValue = append(x.high[:0], text...), value
 	}
+}
+
+// stretch widens the extremes of texts. Their first eight bytes decide mostly.
+func (e *Evidence) stretch(text []byte) {
+	var prefix uint64
+	if len(text) >= 8 {
+		prefix = binary.BigEndian.Uint64(text)
+	} else {
+		for i, c := range text {
+			prefix |= uint64(c) << (56 - 8*i)
+		}
+	}
+	if e.hasExtreme && prefix > e.low && prefix < e.high {
+		return
+	}
+	text = text[:min(len(text), longestKept)]
+	if !e.hasExtreme || bytes.Compare(text, e.texts.low) < 0 {
+		e.texts.low, e.low = append(e.texts.low[:0], text...), prefix
+	}
+	if !e.hasExtreme || bytes.Compare(text, e.texts.high) > 0 {
+		e.texts.high, e.high = append(e.texts.high[:0], text...), prefix
+	}
+	e.hasExtreme = true
+}
+
+// token counts a null token.
+func (e *Evidence) token(text []byte) {
+	if e.Tokens == nil {
+		e.Tokens = map[string]int64{}
+	}
+	e.Tokens[string(text)]++
 }
 
 // Merge adds what another worker saw.
 func (e *Evidence) Merge(o *Evidence) {
 	for i := range Classes {
-		c := Class(1 << i)
-		if o.Seen&c == 0 {
-			continue
-		}
 		e.Counts[i] += o.Counts[i]
-		if e.Seen&c == 0 || o.First[i].Before(e.First[i]) {
-			e.Seen |= c
-			e.First[i], e.Example[i] = o.First[i], o.Example[i]
+		for _, n := range o.first[i] {
+			if e.news(i, n.Place) {
+				e.note(i, n)
+			}
 		}
 	}
-	e.Longest = max(e.Longest, o.Longest)
+	e.Seen |= o.Seen
+	e.Style |= o.Style
+	e.Whole, e.Fraction, e.Longest = max(e.Whole, o.Whole), max(e.Fraction, o.Fraction), max(e.Longest, o.Longest)
 	e.Distinct.Merge(&o.Distinct)
-	if o.smallestNumber.text != nil {
-		e.addNumber(o.smallestNumber)
-		e.addNumber(o.largestNumber)
+	e.Days.Merge(&o.Days)
+	for token, n := range o.Tokens {
+		if e.Tokens == nil {
+			e.Tokens = map[string]int64{}
+		}
+		e.Tokens[token] += n
 	}
-	if o.smallestText != nil {
-		e.addText(o.smallestText)
-		e.addText(o.largestText)
+	e.mergeHashes(o)
+	if o.numbers.low != nil {
+		e.numbers.add(o.numbers.low, o.numbers.lowValue)
+		e.numbers.add(o.numbers.high, o.numbers.hiValue)
+	}
+	if o.hasExtreme {
+		e.stretch(o.texts.low)
+		e.stretch(o.texts.high)
 	}
 }
 
 // Range returns the smallest and the largest value as they stand in the source: by value for numbers and for
-// instants, by byte order for all else (which for ISO dates and times is their order too).
+// timestamps, by byte order for all else (which for ISO dates and times is their order too).
 func (e *Evidence) Range(kind Kind) (smallest, largest string) {
 	switch kind {
-	case Int, Long, Float, Double, TimestampTz:
-		return string(e.smallestNumber.text), string(e.largestNumber.text)
+	case Int, Long, Float, Double, Decimal, Timestamp, TimestampTz:
+		if e.numbers.low != nil {
+			return string(e.numbers.low), string(e.numbers.high)
+		}
 	}
-	return string(e.smallestText), string(e.largestText)
+	return string(e.texts.low), string(e.texts.high)
+}
+
+// mostHashes bounds how many values of a column are held against each other to tell whether all differ; 8 bytes are kept for each.
+const mostHashes = 4 << 20
+
+// keepHash keeps a value's hash for Unique.
+func (e *Evidence) keepHash(hash uint64) {
+	if e.Repeats {
+		return
+	}
+	if len(e.Hashes) == mostHashes {
+		e.Hashes, e.Repeats = nil, true
+		return
+	}
+	e.Hashes = append(e.Hashes, hash)
+}
+
+// dropHashes forgets the hashes of a column that repeats values.
+func (e *Evidence) dropHashes() { e.Hashes, e.Repeats = nil, true }
+
+func (e *Evidence) mergeHashes(o *Evidence) {
+	if e.Repeats = e.Repeats || o.Repeats || len(e.Hashes)+len(o.Hashes) > mostHashes; e.Repeats {
+		e.Hashes = nil
+		return
+	}
+	e.Hashes = append(e.Hashes, o.Hashes...)
+}
+
+// Unique reports whether no two values are the same, as far as 64-bit hashes tell, and whether that was looked at at all: it is not for a column
+// with very many values, or where hashes were not kept.
+func (e *Evidence) Unique() (unique, known bool) {
+	if e.Repeats {
+		return false, e.Hashes != nil || e.Values() <= mostHashes
+	}
+	if int64(len(e.Hashes)) != e.Values() || len(e.Hashes) == 0 {
+		return false, false
+	}
+	slices.Sort(e.Hashes)
+	for i := 1; i < len(e.Hashes); i++ {
+		if e.Hashes[i] == e.Hashes[i-1] {
+			return false, true
+		}
+	}
+	return true, true
 }

@@ -6,15 +6,69 @@ import (
 	"unicode"
 )
 
-// SafeNames makes legal, distinct column names from the names of a source, one for one: letters, digits and _ stay in the
-// case they have, runs of anything else become one _, a leading digit gets a _ before it, an empty name becomes cN by its
+// NameStyle is how column names are made from the names of a source.
+type NameStyle uint8
+
+// SafeNames keeps letters, digits and _ in the case they have; runs of anything else become one _, and a leading digit gets a _ before it.
+// KeepNames keeps every name as it is. SnakeNames writes words in lower case with _ between them.
+const (
+	SafeNames NameStyle = iota
+	KeepNames
+	SnakeNames
+)
+
+var nameStyles = [...]string{"safe", "keep", "snake"}
+
+func (n NameStyle) String() string { return nameStyles[n] }
+
+// ParseNameStyle reads safe, keep or snake.
+func ParseNameStyle(text string) (NameStyle, bool) {
+	for i, s := range nameStyles {
+		if s == text {
+			return NameStyle(i), true
+		}
+	}
+	return 0, false
+}
+
+// one makes one name, which is empty only for an empty one.
+func (n NameStyle) one(name string) string {
+	switch n {
+	case KeepNames:
+		return name
+	case SnakeNames:
+		return snakeName(name)
+	}
+	return safeName(name)
+}
+
+// snakeName puts _ between words, which also begin at a capital letter after a small one, and writes all in lower case.
+func snakeName(name string) string {
+	var b strings.Builder
+	var last rune
+	for _, r := range safeName(name) {
+		if unicode.IsUpper(r) && (unicode.IsLower(last) || unicode.IsDigit(last)) {
+			b.WriteByte('_')
+		}
+		if r != '_' || last != '_' {
+			b.WriteRune(unicode.ToLower(r))
+		}
+		last = r
+	}
+	if trimmed := strings.TrimRight(b.String(), "_"); trimmed != "" {
+		return trimmed
+	}
+	return b.String()
+}
+
+// Make makes distinct column names from the names of a source, one for one: an empty name becomes cN by its
 // position, and names that differ only in letter case are told apart by a number at the end.
-func SafeNames(raw []string) []string {
+func (n NameStyle) Make(raw []string) []string {
 	out := make([]string, len(raw))
 	// A name that is legal as it stands keeps it; the others make way.
 	taken := make(map[string]bool, len(raw))
 	for i, name := range raw {
-		if folded := strings.ToLower(name); name != "" && safeName(name) == name && !taken[folded] {
+		if folded := strings.ToLower(name); name != "" && n.one(name) == name && !taken[folded] {
 			out[i] = name
 			taken[folded] = true
 		}
@@ -23,13 +77,13 @@ func SafeNames(raw []string) []string {
 		if out[i] != "" {
 			continue
 		}
-		base := safeName(name)
+		base := n.one(name)
 		if base == "" {
 			base = "c" + strconv.Itoa(i+1)
 		}
 		candidate := base
-		for n := 2; taken[strings.ToLower(candidate)]; n++ {
-			candidate = base + "_" + strconv.Itoa(n)
+		for number := 2; taken[strings.ToLower(candidate)]; number++ {
+			candidate = base + "_" + strconv.Itoa(number)
 		}
 		taken[strings.ToLower(candidate)] = true
 		out[i] = candidate

@@ -1,8 +1,6 @@
 package schema
 
 import (
-	"slices"
-
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/parse/json"
@@ -18,6 +16,14 @@ type Observed struct {
 	Problem  *Refused
 	// Surplus counts the records of delimited text that have more fields than there are columns, and keep their first ones.
 	Surplus int64
+	// Bytes counts the bytes of the blocks that were added.
+	Bytes int64
+	// Mark is the decimal mark of numbers in delimited text, 0 where it is the point without separators.
+	Mark byte
+	// Keys says that hashes of values are kept, for Evidence.Unique.
+	Keys bool
+
+	blocks int
 }
 
 // Refused is a record that could not be read, with its place.
@@ -26,92 +32,15 @@ type Refused struct {
 	Problem parse.Problem
 }
 
-// Node is the evidence of one column or part.
-type Node struct {
-	// Name is the name in the source.
-	Name string
-	Evidence
-	// Fields are the members of objects, in the order they first appeared.
-	Fields []*Node
-	// Element is what stands in arrays.
-	Element *Node
-
-	index    map[string]int
-	position int   // among the members of the object in which it first appeared
-	stamp    int64 // the object in which it was last seen
-	objects  int64 // how many objects were walked, to give each a stamp
-}
-
-// Field returns the member of that name, adding it when it is new.
-func (n *Node) Field(name string) *Node {
-	if i, ok := n.index[name]; ok {
-		return n.Fields[i]
-	}
-	if n.index == nil {
-		n.index = map[string]int{}
-	}
-	field := &Node{Name: name}
-	n.index[name] = len(n.Fields)
-	n.Fields = append(n.Fields, field)
-	return field
-}
-
-// Merge adds what another worker saw of the same column.
-func (n *Node) Merge(o *Node) {
-	n.Evidence.Merge(&o.Evidence)
-	for _, theirs := range o.Fields {
-		_, known := n.index[theirs.Name]
-		mine := n.Field(theirs.Name)
-		if !known || theirs.earliest().Before(mine.earliest()) {
-			mine.position = theirs.position
-		}
-		mine.Merge(theirs)
-	}
-	if o.Element != nil {
-		if n.Element == nil {
-			n.Element = &Node{Name: ElementName}
-		}
-		n.Element.Merge(o.Element)
-	}
-}
-
-// earliest returns the first place at which anything was seen.
-func (n *Node) earliest() Place {
-	var first Place
-	found := false
-	for i := range Classes {
-		if n.Seen&(1<<i) != 0 && (!found || n.First[i].Before(first)) {
-			first, found = n.First[i], true
-		}
-	}
-	return first
-}
-
-// Order sorts members by where they first appeared, so that the order does not depend on who saw what.
-func (n *Node) Order() {
-	slices.SortStableFunc(n.Fields, func(a, b *Node) int {
-		switch pa, pb := a.earliest(), b.earliest(); {
-		case pa.Before(pb):
-			return -1
-		case pb.Before(pa):
-			return 1
-		}
-		return a.position - b.position
-	})
-	for i, field := range n.Fields {
-		n.index[field.Name] = i
-		field.Order()
-	}
-	if n.Element != nil {
-		n.Element.Order()
-	}
-}
+// Records returns how many records were seen.
+func (o *Observed) Records() int64 { return o.Root.Counts[ClassObject.Index()] }
 
 // Merge adds what another worker saw.
 func (o *Observed) Merge(other *Observed) {
 	o.Root.Merge(&other.Root)
 	o.Problems += other.Problems
 	o.Surplus += other.Surplus
+	o.Bytes += other.Bytes
 	if other.Problem != nil {
 		o.refuse(*other.Problem)
 	}
@@ -128,14 +57,20 @@ func (o *Observed) refuseAt(block *parse.Block, p parse.Problem) {
 	o.refuse(Refused{Place: Place{block.Object, block.LineAt(p.Start), block.Offset + int64(p.Start)}, Problem: p})
 }
 
+// where begins a block.
+func (o *Observed) where(block *parse.Block) where {
+	o.blocks++
+	o.Bytes += int64(len(block.Data))
+	return where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys}
+}
+
 // Delimited adds the records of a block. names are the columns of the object, one for each field.
 func (o *Observed) Delimited(r *delimited.Records, names []string) {
-	block := r.Block
 	for _, p := range r.Problems {
-		o.refuseAt(block, p)
+		o.refuseAt(r.Block, p)
 	}
 	o.Surplus += int64(len(r.Surplus))
-	lines := newLines(block)
+	w := o.where(r.Block)
 	o.Root.Seen |= ClassObject
 	o.Root.Counts[ClassObject.Index()] += int64(r.Rows)
 	var scratch []byte
@@ -145,48 +80,18 @@ func (o *Observed) Delimited(r *delimited.Records, names []string) {
 			node.position = c
 		}
 		for row := range r.Rows {
-			text, quoted := r.Value(row, c, &scratch)
-			class := ClassText
-			switch {
-			case len(text) > 0:
-				class = Classify(text)
-			case !quoted:
-				class = ClassNull
+			text, quoted, doubled := r.Text(row, c)
+			w.start = r.Start(row)
+			if doubled {
+				text, _ = r.Value(row, c, &scratch)
 			}
-			node.add(text, class, &lines, r.Start(row))
+			if len(text) == 0 && !quoted {
+				node.null(&w)
+			} else {
+				node.add(text, lookField, &w)
+			}
 		}
 	}
-}
-
-// add takes a value whose record starts at an offset of the block, looking up its place only when that is news.
-func (n *Node) add(text []byte, class Class, lines *lines, start int) {
-	var place Place
-	if i := class.Index(); n.Seen&class == 0 || lines.before(start, n.First[i]) {
-		place = lines.place(start)
-	} else {
-		place = n.First[i]
-	}
-	if class == ClassNull {
-		n.Null(place)
-		return
-	}
-	n.Add(text, class, place)
-}
-
-// lines finds the places of offsets within a block.
-type lines struct{ block *parse.Block }
-
-func newLines(block *parse.Block) lines { return lines{block} }
-
-func (l *lines) place(at int) Place {
-	return Place{l.block.Object, l.block.LineAt(at), l.block.Offset + int64(at)}
-}
-
-func (l *lines) before(at int, p Place) bool {
-	if l.block.Object != p.Object {
-		return l.block.Object < p.Object
-	}
-	return l.block.Offset+int64(at) < p.Offset
 }
 
 // JSON adds the records of a block.
@@ -194,7 +99,7 @@ func (o *Observed) JSON(r *json.Records) {
 	for _, p := range r.Problems {
 		o.refuseAt(r.Block, p)
 	}
-	w := walker{lines: newLines(r.Block)}
+	w := walker{where: o.where(r.Block)}
 	w.Limit(r.MaxDepth)
 	for row := range r.Rows() {
 		start, end := r.Span(row)
@@ -223,9 +128,9 @@ func article(kind json.Kind) string {
 // walker adds JSON values to nodes.
 type walker struct {
 	json.Scanner
-	lines
-	start   int
+	where
 	scratch []byte
+	depth   int
 }
 
 // record walks one record.
@@ -234,20 +139,30 @@ func (w *walker) record(root *Node) {
 		w.Fail("a record is an object, this is %s %s", article(kind), kind)
 		return
 	}
+	w.depth = 0
 	w.object(root)
+}
+
+// nested counts an object or an array.
+func (w *walker) nested(n *Node, class Class) {
+	if n.serial != w.serial {
+		n.begin(&w.where)
+	}
+	n.tally(class.Index(), nil, &w.where)
 }
 
 // object walks the members of an object. A key is expected where it stood in the object before; only another order costs
 // a look-up.
 func (w *walker) object(n *Node) {
-	n.count(ClassObject, w.spot(n, ClassObject), nil)
+	w.nested(n, ClassObject)
 	n.objects++
 	stamp := n.objects
+	w.depth++
 	w.Open()
 	for member := 0; ; member++ {
 		key, escaped, ok := w.NextKey(member)
 		if !ok {
-			return
+			break
 		}
 		if escaped {
 			key = w.Unescape(nil, key)
@@ -261,21 +176,16 @@ func (w *walker) object(n *Node) {
 		if field.Seen == 0 {
 			field.position = member
 		}
-		if field.stamp == stamp {
+		if field.stamp == stamp && n.Entries == nil {
 			w.Fail("the key %q occurs twice", key)
 			return
 		}
 		field.stamp = stamp
 		w.value(field)
 	}
-}
-
-// spot returns the place to note for a class: the record's if that is news, otherwise the one that is known.
-func (w *walker) spot(n *Node, class Class) Place {
-	if i := class.Index(); n.Seen&class != 0 && !w.before(w.start, n.First[i]) {
-		return n.First[i]
+	if w.depth--; w.depth > 0 && len(n.Fields) > mostMembers {
+		n.gather()
 	}
-	return w.place(w.start)
 }
 
 // value walks one value.
@@ -283,12 +193,22 @@ func (w *walker) value(n *Node) {
 	switch w.Peek() {
 	case json.Null:
 		w.Literal()
-		n.add(nil, ClassNull, &w.lines, w.start)
+		n.null(&w.where)
 	case json.Boolean:
-		n.add(w.Literal(), ClassBoolean, &w.lines, w.start)
+		text := w.Literal()
+		if n.serial != w.serial {
+			n.begin(&w.where)
+		}
+		n.Distinct.Add(text)
+		n.stretch(text)
+		n.Longest = max(n.Longest, len(text))
+		if w.keys {
+			n.dropHashes()
+		}
+		n.tally(ClassBoolean.Index(), text, &w.where)
 	case json.Number:
 		if text := w.Number(); text != nil {
-			n.add(text, ClassifyNumber(text), &w.lines, w.start)
+			n.add(text, lookNumber, &w.where)
 		}
 	case json.String:
 		text, escaped := w.String()
@@ -296,11 +216,11 @@ func (w *walker) value(n *Node) {
 			w.scratch = w.Unescape(w.scratch[:0], text)
 			text = w.scratch
 		}
-		n.add(text, ClassifyTemporal(text), &w.lines, w.start)
+		n.add(text, lookString, &w.where)
 	case json.Object:
 		w.object(n)
 	case json.Array:
-		n.count(ClassArray, w.spot(n, ClassArray), nil)
+		w.nested(n, ClassArray)
 		if n.Element == nil {
 			n.Element = &Node{Name: ElementName}
 		}

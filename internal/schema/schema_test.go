@@ -20,7 +20,7 @@ func TestSafeNames(t *testing.T) {
 		{[]string{"Tiefe (ü)", "日付", "a__b", "a - b"}, []string{"Tiefe_ü_", "日付", "a__b", "a_b"}},
 	}
 	for _, test := range tests {
-		if got := SafeNames(test.raw); !reflect.DeepEqual(got, test.want) {
+		if got := SafeNames.Make(test.raw); !reflect.DeepEqual(got, test.want) {
 			t.Errorf("%q: %q, want %q", test.raw, got, test.want)
 		}
 	}
@@ -31,7 +31,7 @@ func FuzzSafeNames(f *testing.F) {
 	f.Add("\n1\n_1\n(")
 	f.Fuzz(func(t *testing.T, text string) {
 		seen := map[string]bool{}
-		for _, name := range SafeNames(strings.Split(text, "\n")) {
+		for _, name := range SafeNames.Make(strings.Split(text, "\n")) {
 			if folded := strings.ToLower(name); name == "" || seen[folded] || name[0] >= '0' && name[0] <= '9' {
 				t.Fatalf("%q gives the name %q", text, name)
 			} else {
@@ -49,46 +49,6 @@ func TestNearest(t *testing.T) {
 	for name, want := range map[string]string{"sea_aera": "sea_area", "depth": "depth_m", "BATERY": "battery", "zzz": ""} {
 		if got := strings.Join(Nearest(name, names), ","); got != want {
 			t.Errorf("%s: %s, want %s", name, got, want)
-		}
-	}
-}
-
-func TestParseType(t *testing.T) {
-	for _, name := range []string{"boolean", "int", "long", "float", "double", "date", "time", "timestamp", "timestamptz", "string", " Long "} {
-		if got, err := ParseType(name); err != nil || got.String() != strings.ToLower(strings.TrimSpace(name)) {
-			t.Errorf("%s: %s, %v", name, got, err)
-		}
-	}
-	if _, err := ParseType("varchar"); err == nil || !strings.Contains(err.Error(), "it takes one of boolean") {
-		t.Errorf("varchar: %v", err)
-	}
-}
-
-func TestClassify(t *testing.T) {
-	for text, want := range map[string]Class{
-		"1": ClassLong, "-5": ClassLong, "9007199254740993": ClassWide, "1.5": ClassDouble, "1e5": ClassDouble, "true": ClassBoolean, "False": ClassBoolean,
-		"2031-05-01": ClassDate, "12:30": ClassTime, "2031-05-01 12:30:00": ClassTimestamp, "2031-05-01T12:30:00Z": ClassTimestampTz,
-		"007": ClassText, "+5": ClassText, "99999999999999999999": ClassText, "12345678901234567.89": ClassText, "yes": ClassText, "n/a": ClassText,
-		"2031-02-30": ClassText, "1,5": ClassText, "NaN": ClassText, " 1": ClassText, "-": ClassText, "12:99": ClassText, "€5": ClassText,
-	} {
-		if got := Classify([]byte(text)); got != want {
-			t.Errorf("%q: %s, want %s", text, got, want)
-		}
-	}
-}
-
-func TestResolve(t *testing.T) {
-	tests := []struct {
-		seen Class
-		want Kind
-	}{
-		{ClassNull, Unknown}, {ClassBoolean | ClassNull, Boolean}, {ClassLong | ClassWide, Long}, {ClassLong | ClassDouble, Double},
-		{ClassWide | ClassDouble, String}, {ClassDate | ClassTimestamp, Timestamp}, {ClassDate | ClassTimestampTz, String}, {ClassTime, Time},
-		{ClassLong | ClassText, String}, {ClassObject, Struct}, {ClassArray | ClassNull, List}, {ClassObject | ClassLong, String}, {ClassBoolean | ClassLong, String},
-	}
-	for _, test := range tests {
-		if got := Resolve(test.seen); got != test.want {
-			t.Errorf("%b: %s, want %s", test.seen, got, test.want)
 		}
 	}
 }
@@ -142,7 +102,7 @@ func summary(o *Observed) string {
 	for _, n := range o.Root.Fields {
 		low, high := n.Range(Resolve(n.Seen))
 		distinct, _ := n.Distinct.Estimate()
-		fmt.Fprint(&b, n.Name, Resolve(n.Seen), n.Counts, n.First, n.Example, low, high, distinct, n.Longest, "\n")
+		fmt.Fprint(&b, n.Name, Resolve(n.Seen), n.Counts, n.first, low, high, distinct, n.Longest, "\n")
 	}
 	return b.String()
 }
@@ -168,8 +128,8 @@ func TestForced(t *testing.T) {
 	o := observeDelimited("1,x,\n2,1,\n2.5,2,\n3,3,\n", 1<<20, 1, []int{0})
 	for i, want := range []string{"double at line 3", "text at line 1"} {
 		n := o.Root.Fields[i]
-		class, ok := Forced(n.Seen, func(c Class) Place { return n.First[c.Index()] })
-		if got := fmt.Sprintf("%s at line %d", class, n.First[class.Index()].Line); !ok || got != want {
+		class, ok := Forced(n.Seen, n.First)
+		if got := fmt.Sprintf("%s at line %d", class, n.First(class).Line); !ok || got != want {
 			t.Errorf("%s: %s, want %s", n.Name, got, want)
 		}
 	}
@@ -189,7 +149,7 @@ func observeJSON(text string) *Observed {
 func TestSettleJSON(t *testing.T) {
 	o := observeJSON(`{"id":1,"at":"2031-05-01T00:00:00Z","pos":{"lat":1,"the lon":2.5},"tags":["a"],"empty":[],"none":null,"mixed":1,"nothing":{}}
 {"id":2,"more":true,"tags":[],"mixed":{"a":1},"pos":{"lat":"x"},"lists":[[1],[null]],"code":"007","day":"2031-05-01"}`)
-	s, unused := o.Settle(map[string]Type{"id": {Kind: Int}, "pos.the lon": {Kind: String}, "absent": {Kind: Long}})
+	s, unused := o.Settle(Corrections{Types: map[string]Stated{"id": {Type: Type{Kind: Int}}, "pos.the lon": {Type: Type{Kind: String}}, "absent": {Type: Type{Kind: Long}}}})
 	var got []string
 	for _, f := range s.Fields {
 		got = append(got, f.Name+" "+f.Type.String())
@@ -199,13 +159,13 @@ func TestSettleJSON(t *testing.T) {
 	if strings.Join(got, "|") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "|"), want)
 	}
-	if len(unused) != 1 || unused[0] != "absent" {
+	if len(unused) != 1 || unused[0].Name != "absent" {
 		t.Errorf("unused pins: %v", unused)
 	}
 	if !s.Fields[5].Unseen || !s.Fields[4].Type.Element.Unseen || s.Fields[6].Unseen || !s.Fields[0].Pinned || s.Fields[2].Type.Fields[1].Origin != "the lon" {
 		t.Errorf("%+v", s.Fields)
 	}
-	nulls := o.Root.Counts[ClassObject.Index()] - o.Root.Field("more").Values()
+	nulls := o.Root.Counts[ClassObject.Index()] - o.Root.Field("more").Evidence.Values()
 	if nulls != 1 {
 		t.Errorf("an absent key counts as %d nulls", nulls)
 	}

@@ -1,65 +1,407 @@
 package schema
 
+import (
+	"slices"
+	"strings"
+
+	"trevak/internal/lexical"
+)
+
+// Corrections are what the user fixed about the columns. Columns are named as in the source or legally, parts of nested ones by their
+// dotted path, in which the elements of lists need no name of their own.
+type Corrections struct {
+	Types map[string]Stated
+	// Renames gives columns other names.
+	Renames map[string]string
+	// Only are the columns that are wanted, all where it is empty; Drop are those that are not.
+	Only, Drop []string
+	// Required are columns that always have a value, Key those by which one record is told from all others.
+	Required, Key []string
+	// Columns are declared with all that is known of them; they come first, in their order.
+	Columns []Field
+	// Names is how legal names are made.
+	Names NameStyle
+	// Nulls are texts that stand for no value in every column.
+	Nulls []string
+	// DecimalMark is the decimal mark of the source, empty for the usual one.
+	DecimalMark string
+}
+
+// Unmatched is a correction that names no column.
+type Unmatched struct {
+	// Flag is the one it was stated with, Name the column.
+	Flag, Name string
+}
+
 // Settle turns what was observed into a schema: each column gets the narrowest type that holds everything seen in it, unless
-// it is pinned, and a legal name. pins maps a column, by its name in the source or its legal one (parts of nested columns by
-// their dotted path), to the type that the user fixed; the pins that matched nothing are returned.
+// it is pinned, and a legal name. Corrections that name no column are returned.
 //
 // A column without a single value becomes string and is marked Unseen.
-func (o *Observed) Settle(pins map[string]Type) (Schema, []string) {
+func (o *Observed) Settle(c Corrections) (Schema, []Unmatched) {
 	o.Root.Order()
-	s := settler{pins: pins, used: map[string]bool{}}
-	fields := s.fields("", "", o.Root.Fields)
-	var unused []string
-	for name := range pins {
-		if !s.used[name] {
-			unused = append(unused, name)
+	s := settler{Corrections: c, used: map[string]bool{}}
+	root := s.members("", "", o.Root.Fields, c.Columns)
+	out := Schema{Fields: root.Fields, Omit: root.Omit, OmitRest: root.OmitRest}
+	for i := range out.Fields {
+		if f := &out.Fields[i]; s.named(c.Key, f.Source(), f.Name) {
+			f.Required = true
+			out.Key = append(out.Key, f.Name)
 		}
 	}
-	return Schema{Fields: fields}, unused
+	return out, s.unmatched()
 }
 
 type settler struct {
-	pins map[string]Type
-	used map[string]bool
+	Corrections
+	used map[string]bool // paths that matched
 }
 
-// fields settles the members of one object. raw and legal are the paths of the object with a dot at the end.
-func (s *settler) fields(raw, legal string, nodes []*Node) []Field {
-	names := make([]string, len(nodes))
-	for i, n := range nodes {
-		names[i] = n.Name
-	}
-	safe := SafeNames(names)
-	out := make([]Field, len(nodes))
-	for i, n := range nodes {
-		out[i] = s.field(raw+n.Name, legal+safe[i], n)
-		out[i].Name = safe[i]
-		if safe[i] != n.Name {
-			out[i].Origin = n.Name
+// unmatched lists the corrections that were not used, by flag.
+func (s *settler) unmatched() []Unmatched {
+	var out []Unmatched
+	add := func(flag string, names []string) {
+		slices.Sort(names)
+		for _, name := range names {
+			if !s.used[name] {
+				out = append(out, Unmatched{flag, name})
+			}
 		}
+	}
+	add("--type", keys(s.Types))
+	add("--rename", keys(s.Renames))
+	add("--only", slices.Clone(s.Only))
+	add("--drop", slices.Clone(s.Drop))
+	add("--required", slices.Clone(s.Required))
+	add("--key", slices.Clone(s.Key))
+	return out
+}
+
+func keys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
 	}
 	return out
 }
 
-func (s *settler) field(raw, legal string, n *Node) Field {
-	for _, path := range [...]string{raw, legal} {
-		if pin, ok := s.pins[path]; ok {
-			s.used[path] = true
-			return Field{Type: pin, Pinned: true}
+// named reports whether one of the paths is among names, and marks it as used.
+func (s *settler) named(names []string, paths ...string) bool {
+	for _, p := range paths {
+		if slices.Contains(names, p) {
+			s.used[p] = true
+			return true
 		}
 	}
-	kind := Resolve(n.Seen)
+	return false
+}
+
+// lookup finds what was stated for one of the paths.
+func lookup[V any](s *settler, m map[string]V, paths ...string) (v V, ok bool) {
+	for _, p := range paths {
+		if v, ok = m[p]; ok {
+			s.used[p] = true
+			return v, true
+		}
+	}
+	return v, false
+}
+
+// wanted tells whether a column is to be kept, and whether all parts of it are; within is set below a column that was chosen whole.
+func (s *settler) wanted(raw, legal string) (keep bool) {
+	if s.named(s.Drop, spellings(raw, legal)...) {
+		return false
+	}
+	if len(s.Only) == 0 {
+		return true
+	}
+	if s.named(s.Only, spellings(raw, legal)...) {
+		return true
+	}
+	for _, name := range s.Only {
+		for _, path := range spellings(raw, legal) {
+			// A part of this column is wanted, or this is a part of a wanted one.
+			if strings.HasPrefix(name, path+".") || strings.HasPrefix(path, name+".") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// partly reports whether only some parts of a column are wanted.
+func (s *settler) partly(raw, legal string) bool {
+	return len(s.Only) > 0 && !slices.ContainsFunc(spellings(raw, legal), s.chosen)
+}
+
+// chosen reports whether a column, or one that it is a part of, is named as wanted.
+func (s *settler) chosen(path string) bool {
+	return slices.ContainsFunc(s.Only, func(name string) bool { return name == path || strings.HasPrefix(path, name+".") })
+}
+
+// members settles the members of one object. raw and legal are the paths of the object; declared members come first, seen or not.
+func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Type {
+	out := Type{Kind: Struct, OmitRest: s.partly(raw, legal)}
+	var others []*Node
+	seen := make([]*Node, len(declared))
+	for _, n := range nodes {
+		if at := declaredAs(declared, n.Name); at >= 0 && seen[at] == nil {
+			seen[at] = n
+		} else {
+			others = append(others, n)
+		}
+	}
+	names := make([]string, 0, len(declared)+len(others))
+	for _, d := range declared {
+		names = append(names, d.Name)
+	}
+	for _, n := range others {
+		names = append(names, n.Name)
+	}
+	safe := s.Names.Make(names)[len(declared):]
+	for i := range declared {
+		if seen[i] == nil {
+			out.Fields = append(out.Fields, cloneField(declared[i]))
+			continue
+		}
+		s.member(&out, raw, legal, declared[i].Name, seen[i], &declared[i])
+	}
+	for i, n := range others {
+		s.member(&out, raw, legal, safe[i], n, nil)
+	}
+	return out
+}
+
+// declaredAs finds the declared member that a name in the source is.
+func declaredAs(declared []Field, name string) int {
+	at := slices.IndexFunc(declared, func(d Field) bool { return d.Source() == name })
+	if at < 0 {
+		at = slices.IndexFunc(declared, func(d Field) bool { return d.Name == name })
+	}
+	return at
+}
+
+// member settles one member and adds it to the others, unless it is not wanted.
+func (s *settler) member(out *Type, raw, legal, name string, n *Node, declared *Field) {
+	rawPath, legalPath := join(raw, n.Name), join(legal, name)
+	if !s.wanted(rawPath, legalPath) {
+		out.Omit = append(out.Omit, n.Name)
+		return
+	}
+	f := s.field(rawPath, legalPath, n, declared)
+	f.Name = name
+	if renamed, ok := lookup(s, s.Renames, spellings(rawPath, legalPath)...); ok {
+		f.Name = renamed
+	}
+	if f.Name != n.Name {
+		f.Origin = n.Name
+	}
+	out.Fields = append(out.Fields, f)
+}
+
+func join(path, name string) string {
+	if path == "" {
+		return name
+	}
+	return path + "." + name
+}
+
+// field settles one column. Its name is set by the caller.
+func (s *settler) field(raw, legal string, n *Node, declared *Field) Field {
+	f := s.typed(raw, legal, n, declared)
+	f.Longest = n.Longest
+	f.Required = s.named(s.Required, spellings(raw, legal)...)
+	if declared != nil {
+		f.Required, f.Doc = f.Required || declared.Required, declared.Doc
+	}
+	if !f.Type.Nested() {
+		if s.DecimalMark != "" && isNumber(f.Type.Kind) {
+			f.Notation.DecimalMark = s.DecimalMark
+		}
+		for _, null := range s.Nulls {
+			if !slices.Contains(f.Notation.Nulls, null) {
+				f.Notation.Nulls = append(f.Notation.Nulls, null)
+			}
+		}
+	}
+	return f
+}
+
+func isNumber(k Kind) bool { return k == Int || k == Long || k == Float || k == Double || k == Decimal }
+
+func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
+	if pin, ok := lookup(s, s.Types, spellings(raw, legal)...); ok {
+		f := Field{Type: pin.Type, Notation: pin.Notation, Pinned: true}
+		return f
+	}
+	if declared != nil {
+		return s.declared(raw, legal, n, declared)
+	}
+	t, notation, kind := n.Settled(s.Nulls)
 	switch {
-	case kind == Unknown:
-		return Field{Type: Type{Kind: String}, Unseen: true}
-	case kind == Struct && len(n.Fields) == 0:
+	case kind == Unknown, kind == Struct && len(n.Fields) == 0 && n.Entries == nil:
 		return Field{Type: Type{Kind: String}, Unseen: true}
 	case kind == Struct:
-		return Field{Type: Type{Kind: Struct, Fields: s.fields(raw+".", legal+".", n.Fields)}}
+		if value, ok := n.dictionary(); ok {
+			return s.dictionary(raw, legal, value)
+		}
+		members := s.members(raw, legal, n.Fields, nil)
+		if len(members.Fields) == 0 {
+			return Field{Type: Type{Kind: String}, Unseen: true}
+		}
+		return Field{Type: members}
 	case kind == List:
-		element := s.field(raw+"."+ElementName, legal+"."+ElementName, n.Element)
+		element := s.field(join(raw, ElementName), join(legal, ElementName), n.Element, nil)
 		element.Name = ElementName
 		return Field{Type: Type{Kind: List, Element: &element}}
 	}
-	return Field{Type: Type{Kind: kind}}
+	return Field{Type: t, Notation: notation}
+}
+
+// spellings lists the paths by which a column may be named.
+func spellings(raw, legal string) []string { return []string{raw, legal, short(raw), short(legal)} }
+
+// declared settles a column whose type the user declared with its parts.
+func (s *settler) declared(raw, legal string, n *Node, d *Field) Field {
+	f := cloneField(*d)
+	f.Pinned = true
+	switch {
+	case d.Type.Kind == Struct && len(n.Fields) > 0:
+		f.Type = s.members(raw, legal, n.Fields, d.Type.Fields)
+	case d.Type.Kind == List && n.Element != nil:
+		element := s.field(join(raw, ElementName), join(legal, ElementName), n.Element, d.Type.Element)
+		element.Name = ElementName
+		f.Type.Element = &element
+	case d.Type.Kind == Map && (len(n.Fields) > 0 || n.Entries != nil):
+		value := s.field(join(raw, ValueName), join(legal, ValueName), n.Dictionary(), d.Type.Element)
+		value.Name = ValueName
+		f.Type.Element = &value
+	}
+	return f
+}
+
+// short leaves the names of list elements out of a path.
+func short(path string) string { return strings.ReplaceAll(path, "."+ElementName, "") }
+
+// dictionary settles a column whose objects have many different keys.
+func (s *settler) dictionary(raw, legal string, value *Node) Field {
+	f := s.field(join(raw, ValueName), join(legal, ValueName), value, nil)
+	f.Name = ValueName
+	return Field{Type: Type{Kind: Map, Key: &Field{Name: KeyName, Type: Type{Kind: String}, Required: true}, Element: &f}}
+}
+
+// An object is taken for a dictionary when it has more than fewMembers different keys of which each record has less than half, and all
+// values are of one type; or more than mostMembers, whatever they hold.
+const fewMembers = 30
+
+// dictionary returns the values of a column of objects together if they are to be a map.
+func (n *Node) dictionary() (*Node, bool) {
+	if n.Entries != nil {
+		return n.Entries, true
+	}
+	if len(n.Fields) <= fewMembers {
+		return nil, false
+	}
+	all := n.entries()
+	if len(n.Fields) > mostMembers {
+		return all, true
+	}
+	sparse := 2*(all.Values()+all.Nulls()) < int64(len(n.Fields))*n.Counts[ClassObject.Index()]
+	kind := Resolve(all.Seen)
+	uniform := kind != String && kind != Unknown || all.Seen&^(ClassNull|ClassToken|ClassText|ClassDate|ClassTimestamp|ClassUUID) == 0
+	return all, sparse && uniform
+}
+
+// Settled returns the type of a column that has no parts, and how its values are written; kind is that of any column.
+func (e *Evidence) Settled(nulls []string) (t Type, notation Notation, kind Kind) {
+	seen := e.Seen
+	if e.onlyNulls(nulls) {
+		seen &^= ClassToken
+	}
+	kind = Resolve(seen)
+	t.Kind = kind
+	switch kind {
+	case Unknown, Struct, List:
+		return t, notation, kind
+	case Boolean:
+		switch {
+		case seen&ClassYesNo != 0:
+			notation.Format = "yes/no"
+		case seen&ClassLetter != 0 && e.Style&(styleTrue|styleFalse) != styleTrue|styleFalse:
+			t.Kind = String
+		case seen&ClassLetter != 0:
+			notation.Format = "t/f"
+		}
+	case Date:
+		if seen&ClassDate == 0 {
+			t.Kind, notation.Format = e.otherDate()
+		}
+	case Decimal:
+		t.Precision, t.Scale = max(e.Whole+e.Fraction, 1), e.Fraction
+		if t.Precision > lexical.MaxPrecision {
+			t = Type{Kind: String}
+		}
+	}
+	if t.Kind != String {
+		notation.Nulls = e.tokens()
+	}
+	return t, notation, t.Kind
+}
+
+// onlyNulls reports whether all null tokens that occurred are stated to be nulls.
+func (e *Evidence) onlyNulls(stated []string) bool {
+	for token := range e.Tokens {
+		if !slices.Contains(stated, token) {
+			return false
+		}
+	}
+	return len(stated) > 0
+}
+
+// tokens lists the null tokens that occurred, in order.
+func (e *Evidence) tokens() []string {
+	out := keys(e.Tokens)
+	slices.Sort(out)
+	if len(out) == 0 {
+		return nil
+	}
+	return out
+}
+
+// otherDate returns the type and the pattern of dates in other orders than that of ISO 8601.
+func (e *Evidence) otherDate() (Kind, string) {
+	order := ClassYearFirst
+	if e.Seen&ClassDayFirst != 0 {
+		order = ClassDayFirst
+	} else if e.Seen&ClassMonthFirst != 0 {
+		order = ClassMonthFirst
+	}
+	pattern, clock, ok := e.Style.pattern(order)
+	switch {
+	case !ok:
+		return String, ""
+	case clock:
+		return Timestamp, pattern
+	}
+	return Date, pattern
+}
+
+// Undecided reports whether more records could make a column's type narrower than these do, so that a sample does not settle it.
+func (o *Observed) Undecided() bool {
+	return slices.ContainsFunc(o.Root.Fields, (*Node).undecided)
+}
+
+// manyMembers is from how many members on a sample does not tell whether a column of objects is a dictionary.
+const manyMembers = 20
+
+func (n *Node) undecided() bool {
+	values := n.Seen &^ ClassNull
+	switch {
+	case values == ClassToken, values&^ClassToken == ClassDayOrMonth, len(n.Fields) >= manyMembers, n.Entries != nil:
+		return true
+	case values&^ClassToken == ClassLetter && n.Style&(styleTrue|styleFalse) != styleTrue|styleFalse:
+		return true
+	case n.Element != nil && n.Element.undecided():
+		return true
+	}
+	return slices.ContainsFunc(n.Fields, (*Node).undecided)
 }

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"encoding/binary"
 	"math"
 	"math/bits"
 
@@ -22,7 +23,42 @@ type Sketch struct {
 }
 
 // Add takes a value's text.
-func (s *Sketch) Add(value []byte) { s.addHash(xxh3.Hash(value)) }
+func (s *Sketch) Add(value []byte) { s.addHash(hashText(value)) }
+
+// spread is an odd number whose bits look random, to multiply hashes by.
+const spread = 0x9e3779b97f4a7c15
+
+// hashText hashes a text: short ones from the two words that identify them, long ones by xxh3.
+func hashText(b []byte) uint64 {
+	if len(b) > longestWordPair {
+		return xxh3.Hash(b)
+	}
+	low, high := wordPair(b)
+	return mix(low^uint64(len(b))*spread, high)
+}
+
+// longestWordPair is the length up to which a text is told from all others of its length by two words.
+const longestWordPair = 16
+
+// wordPair returns two words that hold every byte of a text of at most longestWordPair bytes.
+func wordPair(b []byte) (low, high uint64) {
+	switch n := len(b); {
+	case n >= 8:
+		return binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
+	case n >= 4:
+		return uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
+	case n > 0:
+		return uint64(b[0]), uint64(b[n/2])<<8 | uint64(b[n-1])
+	}
+	return 0, 0
+}
+
+// mix makes 64 well-spread bits of two words, by two rounds of folding a product.
+func mix(a, b uint64) uint64 {
+	high, low := bits.Mul64(a^spread, b^0xd6e8feb86659fd93)
+	high, low = bits.Mul64(high^low^spread, a^0xa0761d6478bd642f)
+	return high ^ low
+}
 
 func (s *Sketch) addHash(h uint64) {
 	if s.registers == nil {

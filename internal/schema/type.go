@@ -41,11 +41,15 @@ func (k Kind) String() string { return kindNames[k] }
 
 // Type is a column's type. Fields is set for Struct; Element for List and for the values of a Map, whose Key is set too and required;
 // Precision and Scale for Decimal.
+//
+// Omit and OmitRest are those of Schema, for the members of a Struct.
 type Type struct {
 	Kind             Kind
 	Precision, Scale int
 	Fields           []Field
 	Key, Element     *Field
+	Omit             []string
+	OmitRest         bool
 }
 
 // Field is a column or a part of a nested one.
@@ -60,11 +64,37 @@ type Field struct {
 	Required bool
 	// Doc is the comment kept with the table.
 	Doc string
-	// Pinned is set when the user, or the table loaded into, fixed the type.
+	// Notation is how the column's values are written in the source.
+	Notation Notation
+	// Pinned is set when the user fixed the type: every spelling of it is taken, and what is none is a misfit.
 	Pinned bool
+	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the table format allows.
+	Held, Widens bool
+	// Alias is the name in the source of this run, where that is yet another.
+	Alias string
+	// Demanded says that a record without a value is bad in this run; Skip that the source's values are passed over in it.
+	Demanded, Skip bool
+	// Added is set for a column that the run adds to those of the source.
+	Added bool
 	// Unseen is set when no value led to the type: it is string for want of evidence.
 	Unseen bool
+	// Longest is the length of the longest text seen, in characters, 0 where it is not known.
+	Longest int
 }
+
+// Notation is how values are written in the source, where that is not the usual way.
+type Notation struct {
+	// Format is a pattern of strftime, or epoch, epoch_ms or epoch_us, for dates, times and timestamps; a text with # in the number's place
+	// for numbers; yes/no or t/f for booleans; hex or base64 for binary.
+	Format string `json:"format,omitempty"`
+	// DecimalMark is the character before the fraction of numbers, where thousands may be set apart.
+	DecimalMark string `json:"decimal_mark,omitempty"`
+	// Nulls are the texts that stand for no value.
+	Nulls []string `json:"nulls,omitempty"`
+}
+
+// Usual reports whether nothing is out of the ordinary.
+func (n Notation) Usual() bool { return n.Format == "" && n.DecimalMark == "" && len(n.Nulls) == 0 }
 
 // Source returns the field's name in the source.
 func (f Field) Source() string {
@@ -77,6 +107,11 @@ func (f Field) Source() string {
 // Schema is the ordered columns of a table or of a source.
 type Schema struct {
 	Fields []Field
+	// Key holds the names of the columns that tell one record from all others.
+	Key []string
+	// Omit are the names in the source of columns that are not wanted, and OmitRest says that none is wanted besides Fields.
+	Omit     []string
+	OmitRest bool
 }
 
 // Index returns the position of the column of that legal name, or -1.
@@ -111,21 +146,8 @@ func (t Type) String() string {
 // Nested reports whether the type has parts.
 func (t Type) Nested() bool { return t.Kind == Struct || t.Kind == List || t.Kind == Map }
 
-// pinnable are the types a user can state in this release.
-var pinnable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, String}
-
-// ParseType reads the name of a type that a column can be pinned to.
-func ParseType(text string) (Type, error) {
-	name := strings.ToLower(strings.TrimSpace(text))
-	names := make([]string, len(pinnable))
-	for i, k := range pinnable {
-		if k.String() == name {
-			return Type{Kind: k}, nil
-		}
-		names[i] = k.String()
-	}
-	return Type{}, fmt.Errorf("%q is not a type a column can be given; it takes one of %s", text, strings.Join(names, ", "))
-}
+// Equal reports whether two types are the same, ids and names in the source aside.
+func (t Type) Equal(o Type) bool { return t.String() == o.String() }
 
 // Walk calls visit for every field of the schema, parents before their parts, with the dotted path of names. List elements
 // are named "element", map parts "key" and "value".
@@ -153,7 +175,10 @@ func walkField(prefix string, f *Field, visit func(string, *Field)) {
 }
 
 // Clone returns a copy that shares nothing with s.
-func (s Schema) Clone() Schema { return Schema{Fields: cloneFields(s.Fields)} }
+func (s Schema) Clone() Schema {
+	s.Fields = cloneFields(s.Fields)
+	return s
+}
 
 func cloneFields(fields []Field) []Field {
 	if fields == nil {

@@ -179,7 +179,7 @@ func (v *votes) column(first delimited.Field, rest [][]delimited.Field, c int) {
 	class := schema.Classify([]byte(first.Text))
 	kind := schema.Resolve(classes)
 	switch {
-	case class != schema.ClassText:
+	case class&schema.Word == 0:
 		// Names are words; a number or a date in the first record is a value whatever stands below it.
 		v.values += decisive
 		v.alike++

@@ -29,6 +29,9 @@ type Append struct {
 	Spec   layout.Spec
 	// Creates is set when the table does not exist yet; it appears with the commit.
 	Creates bool
+	// Cause and Changes tell why the schema is not the table's any more, and how.
+	Cause   string
+	Changes []string
 
 	warehouse *Warehouse
 	name      Name
@@ -45,10 +48,12 @@ type Append struct {
 const loadIDKey = "trevak.load-id"
 
 // properties are given to every new table: small metadata and quick commits however many there are.
-func properties(mapping string) iceberg.Properties {
+func properties(mapping, notes, log string) iceberg.Properties {
 	return iceberg.Properties{
 		icetable.PropertyFormatVersion:               "2",
 		icetable.DefaultNameMappingKey:               mapping,
+		columnNotesKey:                               notes,
+		schemaLogKey:                                 log,
 		icetable.ManifestMergeEnabledKey:             "true",
 		icetable.MetadataDeleteAfterCommitEnabledKey: "true",
 		icetable.MetadataPreviousVersionsMaxKey:      "20",
@@ -59,26 +64,42 @@ func properties(mapping string) iceberg.Properties {
 func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec) (*Append, error) {
 	s = s.Clone()
 	s.AssignIDs()
-	mapping, err := nameMapping(s)
+	props, err := firstProperties(s)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
 	}
 	location := filepath.Join(append([]string{w.dir}, name.parts...)...)
-	metadata, err := icetable.NewMetadata(toIceberg(s), specToIceberg(spec, s), icetable.UnsortedSortOrder, location, properties(mapping))
+	metadata, err := icetable.NewMetadata(toIceberg(s), specToIceberg(spec, s), icetable.UnsortedSortOrder, location, props)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be made", name)
 	}
 	if given, err := fromIceberg(metadata.CurrentSchema(), nil); err != nil || !sameIDs(s.Fields, given.Fields) {
 		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
 	}
-	fsys := func(context.Context) (icebergio.IO, error) { return syncing{}, nil }
-	base := icetable.New(name.parts, metadata, "", fsys, &creation{warehouse: w, base: metadata})
+	base := icetable.New(name.parts, metadata, "", localFiles, &creation{warehouse: w, base: metadata})
 	return w.begin(name, s, spec, base, true), nil
 }
 
-// Append begins a further load of a table.
-func (w *Warehouse) Append(t *Table) *Append {
-	return w.begin(t.Name, t.Schema, t.Spec, t.table, false)
+// localFiles opens the file system that syncs what it writes.
+func localFiles(context.Context) (icebergio.IO, error) { return syncing{}, nil }
+
+// firstProperties are those of a new table.
+func firstProperties(s schema.Schema) (iceberg.Properties, error) {
+	mapping, err := nameMapping(s)
+	if err != nil {
+		return nil, err
+	}
+	notes, err := writeNotes(s, nil)
+	if err != nil {
+		return nil, err
+	}
+	log, err := appendLog(nil, logEntry{0, time.Now().UTC().Truncate(time.Millisecond), "first load", []string{}})
+	return properties(mapping, notes, log), err
+}
+
+// Append begins a further load of a table, under its schema or one that grew out of it.
+func (w *Warehouse) Append(t *Table, s schema.Schema) *Append {
+	return w.begin(t.Name, s, t.Spec, t.table, false)
 }
 
 func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, base *icetable.Table, creates bool) *Append {
@@ -227,13 +248,13 @@ func (a *Append) refresh(ctx context.Context) error {
 		return fault.New(fault.Conflict, "the columns or the partitioning of table %s were changed meanwhile", a.name).Try("run the command again")
 	}
 	a.base = now.table
-	return a.clearStaleClaim()
+	return clearStaleClaim(a.base)
 }
 
 // clearStaleClaim removes the claim on the next version that a killed commit may have left; under the lock nobody can be
 // using it.
-func (a *Append) clearStaleClaim() error {
-	claims, err := filepath.Glob(filepath.Join(a.base.Location(), "metadata", "*.claim"))
+func clearStaleClaim(t *icetable.Table) error {
+	claims, err := filepath.Glob(filepath.Join(t.Location(), "metadata", "*.claim"))
 	if err != nil {
 		return err
 	}
@@ -247,7 +268,11 @@ func (a *Append) clearStaleClaim() error {
 
 // commit adds the files in one transaction that fails if the table's state is no longer the one it was built on.
 func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable.Table, error) {
-	tx := a.base.NewTransaction()
+	base, err := a.grown()
+	if err != nil {
+		return nil, err
+	}
+	tx := base.NewTransaction()
 	var added []iceberg.DataFile
 	spec := a.base.Spec()
 	for _, f := range files {
@@ -269,6 +294,33 @@ func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable
 		return nil, err
 	}
 	return tx.Commit(ctx)
+}
+
+// grown returns the table as it is to be after the commit, apart from its files.
+func (a *Append) grown() (*icetable.Table, error) {
+	if a.Creates {
+		notes, err := writeNotes(a.Schema, nil)
+		if err != nil {
+			return nil, err
+		}
+		builder, err := icetable.MetadataBuilderFromBase(a.base.Metadata(), "")
+		if err != nil {
+			return nil, err
+		}
+		if err := builder.SetProperties(iceberg.Properties{columnNotesKey: notes}); err != nil {
+			return nil, err
+		}
+		metadata, err := builder.Build()
+		if err != nil {
+			return nil, err
+		}
+		return icetable.New(a.name.parts, metadata, "", localFiles, &creation{warehouse: a.warehouse, base: metadata}), nil
+	}
+	updates, err := evolution(a.base.Metadata(), a.Schema, a.Cause, a.Changes, time.Now())
+	if err != nil || len(updates) == 0 {
+		return a.base, err
+	}
+	return a.warehouse.evolved(a.base, updates)
 }
 
 // dataFile describes a file for the manifest.

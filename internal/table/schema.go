@@ -22,7 +22,7 @@ var primitives = map[schema.Kind]iceberg.Type{
 
 // toIceberg gives a schema the library's form.
 func toIceberg(s schema.Schema) *iceberg.Schema {
-	return iceberg.NewSchema(0, nestedFields(s.Fields)...)
+	return iceberg.NewSchemaWithIdentifiers(0, identifiers(s), nestedFields(s.Fields)...)
 }
 
 func nestedFields(fields []schema.Field) []iceberg.NestedField {
@@ -51,7 +51,13 @@ func typeToIceberg(t schema.Type) iceberg.Type {
 // fromIceberg reads a table's schema; origins gives the names in the source by field id.
 func fromIceberg(s *iceberg.Schema, origins map[int]string) (schema.Schema, error) {
 	fields, err := fieldsFromIceberg(s.Fields(), origins)
-	return schema.Schema{Fields: fields}, err
+	out := schema.Schema{Fields: fields}
+	for _, id := range s.IdentifierFieldIDs {
+		if name, ok := s.FindColumnName(id); ok {
+			out.Key = append(out.Key, name)
+		}
+	}
+	return out, err
 }
 
 func fieldsFromIceberg(fields []iceberg.NestedField, origins map[int]string) ([]schema.Field, error) {

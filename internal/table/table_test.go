@@ -74,7 +74,7 @@ func load(t testing.TB, w *Warehouse, name Name, rows int) (Snapshot, error) {
 			t.Fatal(err)
 		}
 	} else {
-		a = w.Append(existing)
+		a = w.Append(existing, existing.Schema)
 	}
 	s, err := a.Commit(t.Context(), write(t, a, rows))
 	if err != nil {

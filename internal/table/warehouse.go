@@ -96,6 +96,9 @@ func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be used", name)
 	}
+	if err := readNotes(&s, loaded.Properties()); err != nil {
+		return nil, err
+	}
 	spec, err := specFromIceberg(loaded.Spec(), loaded.Schema())
 	if err != nil {
 		return nil, err

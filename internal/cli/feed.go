@@ -1,0 +1,300 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"trevak/internal/fault"
+	"trevak/internal/feed"
+	"trevak/internal/flow"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+)
+
+// feedFlag is the flag that takes settings from a feed file.
+type feedFlag struct {
+	path string
+	feed *feed.Feed
+}
+
+func (f *feedFlag) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.path, "feed", "", "take everything that no flag says from a feed `file`")
+}
+
+// apply sets the flags of a command that were not stated to what the feed file says, and returns the sources to read.
+func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) ([]string, error) {
+	if f.path == "" {
+		return args, nil
+	}
+	var err error
+	if f.feed, err = feed.Read(f.path); err != nil {
+		return nil, err
+	}
+	for _, s := range feedSettings(f.feed) {
+		flag := cmd.Flags().Lookup(s.flag)
+		if flag == nil || flag.Changed || len(s.values) == 0 || overridden(cmd.Flags(), s.flag) {
+			continue
+		}
+		if err := set(flag, s.values); err != nil {
+			return nil, fault.New(fault.Usage, "the key %s: %s", s.key, err).In(f.path)
+		}
+	}
+	if c.declared, err = f.feed.Fields(); err != nil {
+		return nil, err
+	}
+	if len(args) == 0 {
+		args = f.feed.Source.Files
+	}
+	return args, nil
+}
+
+// set gives a flag its values, which for lists replace what is there.
+func set(flag *pflag.Flag, values []string) error {
+	if list, ok := flag.Value.(pflag.SliceValue); ok {
+		return list.Replace(values)
+	}
+	return flag.Value.Set(values[0])
+}
+
+// overridden reports whether another flag says the contrary of one that a feed file has.
+func overridden(flags *pflag.FlagSet, name string) bool {
+	switch name {
+	case "header-rows", "no-header":
+		return flags.Changed("header") || flags.Changed("no-header") || flags.Changed("header-rows")
+	}
+	return false
+}
+
+// setting is a key of a feed file and the flag that says the same.
+type setting struct {
+	flag, key string
+	values    []string
+}
+
+// feedSettings lists what a feed file says, by flag.
+func feedSettings(f *feed.Feed) []setting {
+	var out []setting
+	text := func(flag, key, value string) {
+		if value != "" {
+			out = append(out, setting{flag, key, []string{value}})
+		}
+	}
+	number := func(flag, key string, value *int) {
+		if value != nil {
+			text(flag, key, strconv.Itoa(*value))
+		}
+	}
+	yes := func(flag, key string, value *bool) {
+		if value != nil {
+			text(flag, key, strconv.FormatBool(*value))
+		}
+	}
+	list := func(flag, key string, values []string) { out = append(out, setting{flag, key, values}) }
+	text("path-columns", "source.path_columns", f.Source.PathColumns)
+	yes("lineage", "source.lineage", f.Source.Lineage)
+	yes("allow-expansion", "source.allow_expansion", f.Source.AllowExpansion)
+	r := f.Reading
+	text("encoding", "reading.encoding", r.Encoding)
+	text("records", "reading.records", r.Records)
+	text("delimiter", "reading.delimiter", r.Delimiter)
+	text("quote", "reading.quote", r.Quote)
+	text("escape", "reading.escape", r.Escape)
+	text("comment", "reading.comment", r.Comment)
+	if r.HeaderRows != nil && *r.HeaderRows == 0 {
+		text("no-header", "reading.header_rows", "true")
+	} else {
+		number("header-rows", "reading.header_rows", r.HeaderRows)
+	}
+	list("columns", "reading.columns", r.Columns)
+	number("skip-rows", "reading.skip_rows", r.SkipRows)
+	yes("skip-blank-rows", "reading.skip_blank_rows", r.SkipBlankRows)
+	yes("trim", "reading.trim", r.Trim)
+	text("ragged", "reading.ragged", r.Ragged)
+	text("decimal-mark", "reading.decimal_mark", r.DecimalMark)
+	list("nulls", "reading.nulls", r.Nulls)
+	text("scan", "reading.scan", r.Scan)
+	list("drop", "drop", f.Drop)
+	list("only", "only", f.Only)
+	list("key", "key", f.Key)
+	text("names", "names", f.Names)
+	text("into", "table.into", f.Table.Into)
+	text("partition", "table.partition", f.Table.Partition)
+	text("codec", "table.codec", f.Table.Codec)
+	text("drift", "table.drift", f.Table.Drift)
+	text("max-bad", "limits.max_bad", f.Limits.MaxBad)
+	number("max-record", "limits.max_record", f.Limits.MaxRecord)
+	number("max-columns", "limits.max_columns", f.Limits.MaxColumns)
+	number("max-depth", "limits.max_depth", f.Limits.MaxDepth)
+	return out
+}
+
+// emitFeed writes a feed file of an inference and of the flags that were stated.
+func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, error) {
+	flags := cmd.Flags()
+	stated := func(name string) string {
+		if f := flags.Lookup(name); f != nil && f.Changed {
+			return f.Value.String()
+		}
+		return ""
+	}
+	number := func(name string) *int {
+		if n, err := flags.GetInt(name); err == nil && flags.Changed(name) {
+			return &n
+		}
+		return nil
+	}
+	yes := func(name string) *bool {
+		if b, err := flags.GetBool(name); err == nil && flags.Changed(name) {
+			return &b
+		}
+		return nil
+	}
+	list := func(name string) []string {
+		values, err := flags.GetStringSlice(name)
+		if err != nil {
+			return nil
+		}
+		return values
+	}
+	f := &feed.Feed{Version: feed.Version, Shape: "keep", Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
+		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
+		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
+			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
+		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Codec: flags.Lookup("codec").Value.String(), Drift: flags.Lookup("drift").Value.String()},
+		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
+	settleReading(&f.Reading, i.Source)
+	for _, field := range i.Schema.Fields {
+		f.Columns = append(f.Columns, feed.ColumnOf(field))
+	}
+	return f.Write(feedComments(f, i))
+}
+
+// settleReading puts the reading rules that all objects share into a feed.
+func settleReading(r *feed.Reading, s *flow.Source) {
+	first := s.Inputs[0].Rules
+	same := func(of func(sniff.Rules) string) bool {
+		return !slices.ContainsFunc(s.Inputs, func(in flow.Input) bool { return of(in.Rules) != of(first) })
+	}
+	if same(func(r sniff.Rules) string { return r.Encoding }) {
+		r.Encoding = first.Encoding
+	}
+	if first.Format != sniff.Delimited {
+		return
+	}
+	d := first.Dialect
+	if same(func(r sniff.Rules) string { return r.Dialect.DelimiterText() }) {
+		r.Delimiter = d.DelimiterText()
+	}
+	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Quote)) }) {
+		r.Quote = character(d.Quote)
+	}
+	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Comment)) }) {
+		r.Comment = character(d.Comment)
+	}
+	if same(func(r sniff.Rules) string { return strconv.Itoa(r.HeaderRows) }) {
+		r.HeaderRows = &first.HeaderRows
+	}
+}
+
+func character(c byte) string {
+	if c == 0 {
+		return "none"
+	}
+	return string(rune(c))
+}
+
+// feedComments says in a feed file what may be changed.
+func feedComments(f *feed.Feed, i *flow.Inference) map[string][]string {
+	out := map[string][]string{
+		"$.feed":    {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.", "What is left out is decided from the data, or is the usual."},
+		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.", "A type that is stated here never widens: a value that is none goes to the column _misfit.", "Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
+		"$.names":   {"How names of columns that are not listed are made: safe, keep or snake."},
+		"$.shape":   {"Nested records are kept as they are."},
+		"$.table":   {"Where load puts the rows. drift is grow, hold or stop."},
+		"$.limits":  {"How many records may fail to become rows: a number, or a share like 0.5%."},
+	}
+	if f.Source.Files != nil {
+		out["$.source"] = []string{"What is read, from the working folder on."}
+	}
+	if f.Reading.Encoding != "" {
+		out["$.reading"] = []string{"How it is read."}
+	}
+	at := 0
+	i.Walk(func(path string, field *schema.Field, n *schema.Node, depth int) {
+		if depth > 0 {
+			return
+		}
+		distinct, _ := n.Distinct.Estimate()
+		line := fmt.Sprintf("%d values", n.Evidence.Values())
+		if !field.Type.Nested() {
+			line = fmt.Sprintf("%d values, %d of them different, %d null, longest %d characters", n.Evidence.Values(), min(distinct, n.Evidence.Values()), i.Records-n.Evidence.Values(), n.Longest)
+		}
+		if at > 0 || len(f.Columns) > 0 {
+			key := fmt.Sprintf("$.columns[%d].name", slices.IndexFunc(f.Columns, func(c feed.Column) bool { return c.Name == field.Name }))
+			out[key] = []string{line}
+		}
+		at++
+	})
+	return out
+}
+
+func (a *app) feedCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "feed",
+		Short: "Check feed files, and describe them to editors",
+		Long: `A feed file holds everything that was settled about one flow: source, reading rules, columns, table and limits. infer --emit feed
+writes one, and --feed uses it.`,
+		Example: `  trevak infer trevak-demo/tides/tides.tsv --into orrin.tides --emit feed > trevak-demo/tides.feed.yaml
+  trevak feed check trevak-demo/tides.feed.yaml`,
+	}
+	check := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a feed file",
+		Example: `  trevak feed check trevak-demo/stations.feed.yaml
+  trevak feed check trevak-demo/stations.feed.yaml -o json`,
+		Args: usageArgs(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := feed.Read(args[0])
+			if err != nil {
+				return err
+			}
+			return a.feedChecked(args[0], f)
+		},
+	}
+	describe := &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of feed files, for editors",
+		Example: `  trevak feed schema
+  trevak feed schema > feed.schema.json`,
+		Args: usageArgs(cobra.NoArgs),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := a.out.Write(feed.JSONSchema)
+			return err
+		},
+	}
+	cmd.AddCommand(check, describe)
+	return cmd
+}
+
+func (a *app) feedChecked(path string, f *feed.Feed) error {
+	if a.json() {
+		return a.writeJSON(struct {
+			File    string   `json:"file"`
+			Valid   bool     `json:"valid"`
+			Sources []string `json:"sources"`
+			Columns int      `json:"columns"`
+			Table   string   `json:"table,omitempty"`
+		}{path, true, f.Source.Files, len(f.Columns), f.Table.Into})
+	}
+	into := f.Table.Into
+	if into == "" {
+		into = "no table"
+	}
+	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Source.Files, ", "), len(f.Columns), into)
+	return nil
+}

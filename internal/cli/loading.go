@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"trevak/internal/fault"
+	"trevak/internal/flow"
+	"trevak/internal/render"
+	"trevak/internal/table"
+)
+
+func (a *app) load() *cobra.Command {
+	var reading readingFlags
+	var lay layoutFlags
+	var into, drift string
+	var dryRun bool
+	cmd := &cobra.Command{
+		Use:   "load SOURCE… --into NAMESPACE.TABLE",
+		Short: "Load files into a table, in one atomic commit",
+		Long: `Load reads the source, writes its rows as Parquet files and makes them part of the table in one commit. The table and its
+namespace are made on first use; later loads append, matching columns by name, and what differs from the table is reported. New columns
+are added and types widened, unless --drift says otherwise; values that fit no column are kept in the column _misfit. Records that
+cannot become rows go to a quarantine file; more of them than --max-bad allows stop the load, and the table stays as it was. Source
+files are never changed.`,
+		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
+  trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
+  trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run`,
+		Args: sources(&reading),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := reading.reading(cmd, args)
+			if err != nil {
+				return err
+			}
+			name, err := table.ParseName(into)
+			if into == "" {
+				err = fault.New(fault.Usage, "--into is missing").Try("name the table, like --into ops.readings")
+			}
+			if err != nil {
+				return err
+			}
+			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, DryRun: dryRun}
+			if l.Drift, err = flow.ParseDrift(drift); err != nil {
+				return err
+			}
+			if l.Layout, err = lay.options(); err != nil {
+				return err
+			}
+			if l.Warehouse, err = a.openWarehouse(); err != nil {
+				return err
+			}
+			budget, done := a.budget()
+			report, err := flow.Load(cmd.Context(), l, budget)
+			done()
+			return a.report(report, err)
+		},
+	}
+	reading.add(cmd, true)
+	reading.addTolerance(cmd)
+	lay.add(cmd)
+	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
+	cmd.Flags().StringVar(&drift, "drift", "grow", "what becomes of differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
+	return cmd
+}
+
+func (a *app) convert() *cobra.Command {
+	var reading readingFlags
+	var lay layoutFlags
+	var to string
+	var overwrite bool
+	cmd := &cobra.Command{
+		Use:   "convert SOURCE… --to DEST",
+		Short: "Write files as Parquet, without a table",
+		Long: `Convert writes the rows of the source as one Parquet file, or as a folder of them with a folder for each partition. The
+destination appears when all of it is written; what exists is replaced only with --overwrite.`,
+		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
+  trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite`,
+		Args: sources(&reading),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := reading.reading(cmd, args)
+			if err != nil {
+				return err
+			}
+			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Overwrite: overwrite}
+			if c.Layout, err = lay.options(); err != nil {
+				return err
+			}
+			budget, done := a.budget()
+			report, err := flow.Convert(cmd.Context(), c, budget)
+			done()
+			return a.report(report, err)
+		},
+	}
+	reading.add(cmd, true)
+	reading.addTolerance(cmd)
+	lay.add(cmd)
+	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, or a folder")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
+	return cmd
+}
+
+func (a *app) report(r *flow.Report, err error) error {
+	if err != nil {
+		return err
+	}
+	if a.json() {
+		return render.ReportJSON(a.screen(), r)
+	}
+	render.Report(a.screen(), r)
+	return nil
+}

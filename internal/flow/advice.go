@@ -1,0 +1,220 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"trevak/internal/columnar"
+	"trevak/internal/fit"
+	"trevak/internal/layout"
+	"trevak/internal/parse"
+	"trevak/internal/schema"
+)
+
+// Advice is what the evidence suggests for a table.
+type Advice struct {
+	// Keys are columns by which one record is told from all others, Partitions fields by which rows could lie in folders.
+	Keys       []KeyCandidate       `json:"keys"`
+	Partitions []PartitionCandidate `json:"partitions"`
+	// Ratio is the size of Parquet files to that of the text, measured on a sample; 0 where there is none.
+	Ratio float64 `json:"ratio"`
+}
+
+// KeyCandidate is a column whose values are all different and never null.
+type KeyCandidate struct {
+	Column string `json:"column"`
+	Reason string `json:"reason"`
+	// Proven says that all values were held against each other.
+	Proven bool `json:"proven"`
+}
+
+// PartitionCandidate is a partition field with what it would lead to.
+type PartitionCandidate struct {
+	// Field is written as --partition takes it.
+	Field      string `json:"field"`
+	Partitions int64  `json:"partitions"`
+	Exact      bool   `json:"exact"`
+	// Rows and Bytes are predicted for a partition on average; the bytes are those of its Parquet files.
+	Rows   int64  `json:"rows_each"`
+	Bytes  int64  `json:"bytes_each"`
+	Reason string `json:"reason"`
+}
+
+// advise works out the advice for an inference over all records.
+func (i *Inference) advise(ctx context.Context, r Reading, b Budget) error {
+	i.Advice = Advice{Keys: []KeyCandidate{}, Partitions: []PartitionCandidate{}}
+	if !i.Whole || i.Records < 2 {
+		return nil
+	}
+	var err error
+	if i.Advice.Ratio, err = i.measure(ctx, b); err != nil {
+		return err
+	}
+	i.Walk(func(path string, f *schema.Field, n *schema.Node, depth int) {
+		if depth == 0 && !f.Type.Nested() {
+			i.keyFrom(f, n)
+			i.partitionsFrom(f, n)
+		}
+	})
+	list := i.Advice.Partitions
+	slices.SortStableFunc(list, func(a, b PartitionCandidate) int { return int(a.Partitions - b.Partitions) })
+	i.Advice.Partitions = list[:min(len(list), mostPartitionAdvice)]
+	return nil
+}
+
+// mostPartitionAdvice bounds how many partition fields are proposed.
+const mostPartitionAdvice = 6
+
+// keyFrom proposes a column as a key.
+func (i *Inference) keyFrom(f *schema.Field, n *schema.Node) {
+	switch f.Type.Kind {
+	case schema.Float, schema.Double, schema.Boolean, schema.Date, schema.Time, schema.Binary:
+		return
+	}
+	if n.Nulls() > 0 || n.Seen&schema.ClassToken != 0 || n.Evidence.Values() != i.Records {
+		return
+	}
+	unique, known := n.Unique()
+	switch distinct, _ := n.Distinct.Estimate(); {
+	case unique:
+		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "all values differ, none is null", true})
+	case !known && float64(distinct) > 0.97*float64(i.Records):
+		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "about as many different values as records, none null; too many to be held against each other", false})
+	}
+}
+
+// Columns with up to so many values are proposed as partition fields, and days up to mostDays before months are proposed besides.
+const (
+	mostValues = 500
+	manyDays   = 62
+)
+
+// fewestRows is how many rows a partition has at least, on average, to be proposed.
+const fewestRows = 5
+
+// partitionsFrom proposes a column as a partition field, unless it is often null.
+func (i *Inference) partitionsFrom(f *schema.Field, n *schema.Node) {
+	if n.Nulls()*20 > i.Records || n.Evidence.Values() < i.Records*19/20 {
+		return
+	}
+	switch f.Type.Kind {
+	case schema.Date, schema.Timestamp, schema.TimestampTz:
+		days, exact := n.Days.Estimate()
+		if days < 2 {
+			return
+		}
+		i.propose("day("+f.Name+")", days, exact, "a time, on "+plural(days, exact, "day", "days"))
+		if months := monthsBetween(n.Range(f.Type.Kind)); months > 1 && days > manyDays {
+			i.propose("month("+f.Name+")", months, false, fmt.Sprintf("a time, over %d months", months))
+		}
+	case schema.String, schema.Int, schema.Long, schema.Boolean:
+		values, exact := n.Distinct.Estimate()
+		if values > 1 && values <= mostValues && values*4 <= i.Records && n.Longest <= 64 {
+			i.propose(f.Name, values, exact, plural(values, exact, "value", "values"))
+		}
+	}
+}
+
+func plural(n int64, exact bool, one, many string) string {
+	text := fmt.Sprintf("%d %s", n, many)
+	if n == 1 {
+		text = "1 " + one
+	}
+	if !exact {
+		text = "about " + text
+	}
+	return text
+}
+
+func (i *Inference) propose(field string, partitions int64, exact bool, reason string) {
+	rows := i.Records / partitions
+	if rows < fewestRows {
+		return
+	}
+	bytes := int64(i.Advice.Ratio * float64(i.Observed.Bytes) / float64(partitions))
+	i.Advice.Partitions = append(i.Advice.Partitions, PartitionCandidate{field, partitions, exact, rows, bytes, reason})
+}
+
+// monthsBetween counts the months from one date or timestamp in ISO form to another, both included; 0 where they are none.
+func monthsBetween(smallest, largest string) int64 {
+	var at [2]time.Time
+	for i, text := range []string{smallest, largest} {
+		var err error
+		if at[i], err = time.Parse("2006-01", text[:min(len(text), len("2006-01"))]); err != nil {
+			return 0
+		}
+	}
+	return int64(at[1].Year()-at[0].Year())*12 + int64(at[1].Month()-at[0].Month()) + 1
+}
+
+// measure writes a sample as Parquet to nowhere and returns the size of that to the text's.
+func (i *Inference) measure(ctx context.Context, b Budget) (float64, error) {
+	s := i.Schema.Clone()
+	if len(s.Fields) == 0 {
+		return 0, nil
+	}
+	s.AssignIDs()
+	settleUnseen(&s)
+	w, err := columnar.NewWriter(io.Discard, s, layout.DefaultOptions.Columnar)
+	if err != nil {
+		return 0, fmt.Errorf("measuring a sample: %w", err)
+	}
+	p := i.Source.pass("measuring", b)
+	p.sample = &sample{claims: map[int][]int64{}}
+	columns := newColumnFields(i.Source, s, schema.SafeNames, true)
+	var text int64
+	err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
+		f := newFitter(i.Source, output{schema: s, unknown: fit.UnknownKept}, columns)
+		return f.work
+	}, func(block parse.Block, f fitted) error {
+		if f.Batch == nil {
+			return nil
+		}
+		text += int64(len(block.Data))
+		return w.Write(ctx, f.Batch)
+	})
+	if err != nil || text == 0 {
+		return 0, err
+	}
+	summary, err := w.Close()
+	if err != nil {
+		return 0, err
+	}
+	return float64(summary.Bytes) / float64(text), nil
+}
+
+// Note is a remark on a column: what its values look like that they are not taken for, and what would settle it.
+func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
+	kind := f.Type.Kind
+	if kind != schema.String || f.Pinned || n.Evidence.Values() == 0 {
+		return tokenNote(f, n)
+	}
+	values := n.Seen &^ (schema.ClassNull | schema.ClassToken)
+	switch {
+	case values == schema.ClassDayOrMonth:
+		return fmt.Sprintf("dates, but no number above 12 tells day from month: settle it with --type '%s=date(%%d/%%m/%%Y)' or '%s=date(%%m/%%d/%%Y)'", path, path)
+	case values&(schema.ClassDayFirst|schema.ClassMonthFirst) == schema.ClassDayFirst|schema.ClassMonthFirst:
+		return "some dates have the day first, some the month"
+	case values == schema.ClassLetter:
+		return fmt.Sprintf("only one of the letters t and f: if it is a boolean, say so with --type %s=boolean", path)
+	}
+	return textNote(path, n)
+}
+
+// tokenNote tells which words were taken for nulls.
+func tokenNote(f *schema.Field, n *schema.Node) string {
+	var parts []string
+	for _, token := range f.Notation.Nulls {
+		if count := n.Tokens[token]; count > 0 {
+			parts = append(parts, fmt.Sprintf("%q (%d)", token, count))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "taken for null: " + strings.Join(parts, ", ")
+}

@@ -1,0 +1,218 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"trevak/internal/fault"
+	"trevak/internal/parse"
+	"trevak/internal/schema"
+)
+
+// Drift says what becomes of differences between a batch and the table it is loaded into.
+type Drift uint8
+
+// Grow adds columns and widens types as the table format allows; Hold keeps the table's schema, and what it does not take goes to the column
+// for misfits; Stop refuses the load.
+const (
+	Grow Drift = iota
+	Hold
+	Stop
+)
+
+var driftNames = [...]string{"grow", "hold", "stop"}
+
+func (d Drift) String() string { return driftNames[d] }
+
+// ParseDrift reads grow, hold or stop.
+func ParseDrift(text string) (Drift, error) {
+	if i := slices.Index(driftNames[:], text); i >= 0 {
+		return Drift(i), nil
+	}
+	return 0, fault.New(fault.Usage, "--drift %s is not known", text).Try("use grow, hold or stop")
+}
+
+// DriftError refuses a load because the batch differs from the table.
+type DriftError struct {
+	Table       string
+	Differences []schema.Difference
+}
+
+func (d *DriftError) Error() string { return d.Unwrap().Error() }
+
+// Unwrap returns the error with its kind and way out.
+func (d *DriftError) Unwrap() error {
+	return fault.New(fault.Schema, "the source differs from table %s in %d ways, and --drift stop refuses any difference; the first: %s", d.Table,
+		len(d.Differences), Sentence(d.Differences[0])).Try("mend the source, or load it with --drift grow or --drift hold")
+}
+
+// Sentence writes a difference in words.
+func Sentence(d schema.Difference) string {
+	var text string
+	switch d.Kind {
+	case schema.Added:
+		text = fmt.Sprintf("column %s is new, %s", name(d), d.Is)
+	case schema.Missing:
+		text = fmt.Sprintf("column %s is missing", d.Column)
+	case schema.Widened:
+		text = fmt.Sprintf("column %s widens from %s to %s", d.Column, d.Was, d.Is)
+	case schema.CaseOnly:
+		text = fmt.Sprintf("column %s is written %s", d.Column, d.From)
+	case schema.LikelyRename:
+		text = fmt.Sprintf("%s looks like %s under a new name", d.From, d.Column)
+	case schema.UnknownColumn:
+		text = fmt.Sprintf("%s is no column of the table", d.Column)
+	case schema.Unfit:
+		text = fmt.Sprintf("column %s has values that are not %s", d.Column, d.Was)
+	}
+	if d.Records > 0 {
+		text += fmt.Sprintf(", in %d records", d.Records)
+	}
+	if d.Location != "" {
+		text += fmt.Sprintf(", first at %s:%d", d.Location, d.Line)
+	}
+	if d.Value != "" {
+		text += fmt.Sprintf(": %q", d.Value)
+	}
+	return text
+}
+
+func name(d schema.Difference) string {
+	if d.From == "" {
+		return d.Column
+	}
+	return fmt.Sprintf("%s (%q in the source)", d.Column, d.From)
+}
+
+// findings gathers what a writing pass finds of differences.
+type findings struct {
+	source  []Folded
+	unfit   []schema.Difference
+	tokens  map[string]int64
+	longest map[string]int
+	present []bool
+	folded  map[string]string
+	rows    int64
+}
+
+// add takes the misfits and counts of a block.
+func (d *findings) add(in Input, block *parse.Block, f fitted, s schema.Schema) {
+	for _, m := range f.Misfits {
+		at := slices.IndexFunc(d.unfit, func(u schema.Difference) bool { return u.Column == m.Of })
+		if at < 0 {
+			at = len(d.unfit)
+			u := schema.Difference{Kind: schema.UnknownColumn, Column: m.Of, Location: in.Location, Line: block.LineAt(m.Start), Value: m.Text}
+			if m.Known {
+				u.Kind = schema.Unfit
+				u.Was = typeOf(s, m.Of)
+			}
+			d.unfit = append(d.unfit, u)
+		}
+		d.unfit[at].Records++
+	}
+	d.rows += f.Batch.NumRows()
+	if d.tokens == nil {
+		d.tokens, d.longest, d.folded = map[string]int64{}, map[string]int{}, map[string]string{}
+	}
+	for column, n := range f.Tokens {
+		d.tokens[column] += n
+	}
+	for column, n := range f.Longest {
+		d.longest[column] = max(d.longest[column], n)
+	}
+	for column, key := range f.Folded {
+		d.folded[column] = key
+	}
+	for i, there := range f.Present {
+		if len(d.present) <= i {
+			d.present = append(d.present, false)
+		}
+		d.present[i] = d.present[i] || there
+	}
+}
+
+// typeOf writes the type of a column, with the way it is written.
+func typeOf(s schema.Schema, path string) string {
+	var text string
+	s.Walk(func(at string, f *schema.Field) {
+		if at == path {
+			text = schema.Stated{Type: f.Type, Notation: f.Notation}.String()
+		}
+	})
+	return text
+}
+
+// list brings together what is known of the differences: those found before the rows were written, and those found while doing so.
+func (d *findings) list(known []schema.Difference, columns columnFields, s schema.Schema, fixed bool) []schema.Difference {
+	out := slices.Clone(known)
+	has := func(kind, column string) bool {
+		return slices.ContainsFunc(out, func(k schema.Difference) bool { return k.Kind == kind && k.Column == column })
+	}
+	for _, f := range d.source {
+		if column := columnOf(s, f.Is); !has(schema.CaseOnly, column) {
+			out = append(out, schema.Difference{Kind: schema.CaseOnly, Column: column, From: f.Was, Location: f.Location, Line: 1})
+		}
+	}
+	if fixed {
+		missing := slices.Clone(columns.missing)
+		for i, there := range d.present {
+			if f := s.Fields[i]; !there && d.rows > 0 && !f.Added && !f.Skip && f.Name != schema.MisfitColumn {
+				missing = append(missing, i)
+			}
+		}
+		for _, i := range missing {
+			if f := s.Fields[i]; !has(schema.Missing, f.Name) && !has(schema.Added, f.Name) {
+				out = append(out, schema.Difference{Kind: schema.Missing, Column: f.Name, Was: f.Type.String()})
+			}
+		}
+		for _, folded := range []map[string]string{columns.folded, d.folded} {
+			for _, column := range sortedKeys(folded) {
+				if !has(schema.CaseOnly, column) {
+					out = append(out, schema.Difference{Kind: schema.CaseOnly, Column: column, From: folded[column]})
+				}
+			}
+		}
+	}
+	return append(out, d.unfit...)
+}
+
+// columnOf returns the column that a name of the source goes to.
+func columnOf(s schema.Schema, name string) string {
+	if at := schema.NewIndex(s.Fields, schema.SafeNames).Find(name); at >= 0 {
+		return s.Fields[at].Name
+	}
+	return name
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, strings.Compare)
+	return keys
+}
+
+// NullTokens is a column in which words stood for no value.
+type NullTokens struct {
+	Column string `json:"column"`
+	Values int64  `json:"values"`
+}
+
+func (d *findings) nullTokens() []NullTokens {
+	out := []NullTokens{}
+	for _, column := range sortedKeys(d.tokens) {
+		out = append(out, NullTokens{column, d.tokens[column]})
+	}
+	return out
+}
+
+// setLongest notes the lengths of texts in a schema.
+func (d *findings) setLongest(s *schema.Schema) {
+	s.Walk(func(path string, f *schema.Field) {
+		if n, ok := d.longest[path]; ok {
+			f.Longest = n
+		}
+	})
+}

@@ -1,0 +1,159 @@
+package flow
+
+import (
+	"bytes"
+	"context"
+	"sync"
+
+	"trevak/internal/locate"
+	"trevak/internal/parse"
+	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/json"
+	"trevak/internal/sniff"
+)
+
+// A sample is taken in spots of so many bytes, sampleSpots of them spread over up to sampleObjects objects and through each.
+const (
+	sampleBytes   = 4 << 20 // the stored size up to which a sample would save nothing
+	sampleObjects = 64
+	sampleSpots   = 16
+	spotBytes     = 128 << 10
+)
+
+// Objects that cannot be read from within are sampled by every eighth block of their first 32 MiB.
+const (
+	strideBlocks = 8
+	strideBytes  = 32 << 20
+)
+
+// sample is a pass over parts of a source.
+type sample struct {
+	// claims are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
+	// holds only if records do begin there, which the writing pass sees.
+	claims map[int][]int64
+}
+
+// choose returns the numbers of up to n objects, evenly spread, the first and the last among them.
+func choose(objects, n int) []int {
+	if objects <= n {
+		n = objects
+	}
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
+		if objects > n {
+			out[i] = i * (objects - 1) / (n - 1)
+		}
+	}
+	return out
+}
+
+// readSample cuts parts of the source into blocks.
+func (p pass) readSample(ctx context.Context, buffers *sync.Pool, emit func(job) error) error {
+	chosen := choose(len(p.source.Inputs), sampleObjects)
+	spots := max(1, sampleSpots/len(chosen))
+	number := 0
+	send := func(b parse.Block, i int) error {
+		b.Object = i
+		number++
+		return emit(job{number - 1, b, 0})
+	}
+	for _, i := range chosen {
+		in := p.source.Inputs[i]
+		var err error
+		if p.within(in, spots) {
+			err = p.spots(ctx, i, spots, send)
+		} else {
+			err = p.stride(ctx, i, spots, buffers, send)
+		}
+		if err != nil {
+			return locateError(err, in.Location)
+		}
+	}
+	return nil
+}
+
+// within reports whether an object can be read from within: lines of JSON, or delimited text, as it is stored.
+func (p pass) within(in Input, spots int) bool {
+	lines := in.Rules.Format == sniff.JSONLines || in.Rules.Format == sniff.Delimited && !in.Rules.Dialect.CR
+	return lines && spots > 1 && !in.Quarantined && in.Rules.Encoding == sniff.UTF8 && in.Rules.Compression == locate.Plain &&
+		in.Size > int64(4*spots*spotBytes)
+}
+
+// stride reads the beginning of an object and sends some of its blocks.
+func (p pass) stride(ctx context.Context, i, spots int, buffers *sync.Pool, send func(parse.Block, int) error) error {
+	in := p.source.Inputs[i]
+	limits := in.Limits.parse()
+	stream, text, err := in.open(ctx, &limits)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	limits.BlockBytes = min(limits.BlockBytes, 2*spotBytes)
+	blocks := 0
+	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, p.alloc(buffers), func(b parse.Block) error {
+		if blocks++; blocks > 1 && (spots == 1 || b.Offset > strideBytes) {
+			return errEnough
+		}
+		if (blocks-1)%strideBlocks != 0 {
+			return nil
+		}
+		return send(b, i)
+	})
+	if err == errEnough {
+		err = nil
+	}
+	return err
+}
+
+// spots reads the beginning of an object, and pieces from within it that can be told to begin with a record.
+func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, int) error) error {
+	in := p.source.Inputs[i]
+	if err := p.stride(ctx, i, 1, &sync.Pool{}, send); err != nil {
+		return err
+	}
+	for n := 1; n < spots; n++ {
+		offset := in.Size * int64(n) / int64(spots)
+		text, ok, err := in.Section(offset, spotBytes)
+		if err != nil || !ok {
+			return err
+		}
+		block, claim, ok := aligned(in, text, offset)
+		if !ok {
+			continue
+		}
+		if in.Rules.Format == sniff.Delimited {
+			p.sample.claims[i] = append(p.sample.claims[i], claim)
+		}
+		if err := send(block, i); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// aligned returns the whole records of a piece of text from the first line on, if they can be read as such, and where the first begins.
+func aligned(in Input, text []byte, offset int64) (block parse.Block, start int64, ok bool) {
+	first := bytes.IndexByte(text, '\n') + 1
+	last := bytes.LastIndexByte(text, '\n') + 1
+	if first == 0 || last <= first {
+		return block, 0, false
+	}
+	block = parse.Block{Data: text[first:last], Offset: offset + int64(first), Line: 1}
+	if in.Rules.Format == sniff.JSONLines {
+		var r json.Records
+		parseJSON(&r, in, &block)
+		return block, block.Offset, len(r.Problems) == 0
+	}
+	if cut := in.Rules.Dialect.Cut(block.Data); cut > 0 {
+		block.Data = block.Data[:cut]
+	}
+	var r delimited.Records
+	parser := parser(in.Rules)
+	parser.Pad = false
+	parser.Parse(&block, &r)
+	if len(r.Problems) > 0 || r.Rows == 0 {
+		return block, 0, false
+	}
+	return block, block.Offset + int64(r.Start(0)), true
+}

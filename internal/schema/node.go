@@ -1,0 +1,294 @@
+package schema
+
+import (
+	"slices"
+
+	"trevak/internal/parse"
+)
+
+// Node is the evidence of one column or part.
+type Node struct {
+	// Name is the name in the source.
+	Name string
+	Evidence
+	// Fields are the members of objects, in the order they first appeared.
+	Fields []*Node
+	// Element is what stands in arrays.
+	Element *Node
+	// Entries is what stands in objects with so many different keys that they are no longer told apart; Fields is then empty.
+	Entries *Node
+
+	index    map[string]int
+	position int   // among the members of the object in which it first appeared
+	stamp    int64 // the object in which it was last seen
+	objects  int64 // how many objects were walked, to give each a stamp
+
+	recent  *recent
+	looks   int // until the recent values are kept; negative once that did not pay
+	serial  int // of the block that was added last
+	latest  Place
+	ordered bool // the block comes after all others that were added
+}
+
+// mostMembers is how many different keys the objects of a column may have before they count as a dictionary.
+const mostMembers = 1000
+
+// recent holds values that were weighed already, so that repetition costs little. A text is known by its length and two words.
+type recent struct {
+	slots       [128]slot
+	looks, hits int
+}
+
+type slot struct {
+	low, high uint64
+	tag       uint8 // how it was looked at and its length; 0 while the slot is free
+	class     uint8 // its index
+}
+
+// A node keeps recent values once it has seen a few, and gives it up when few of the first ones are met again.
+const (
+	recentFrom  = 32
+	recentTrial = 4096
+)
+
+// look is what a text is, which decides how it is classified.
+type look uint8
+
+const (
+	lookField  look = 1 << 5 << iota // a field of delimited text
+	lookNumber                       // of JSON
+	lookString                       // of JSON
+)
+
+// where is the place of what is being added.
+type where struct {
+	block  *parse.Block
+	serial int  // of the block
+	start  int  // of the record within the block
+	mark   byte // decimal mark, 0 where it is the usual one
+	keys   bool // hashes are kept
+	plain  []byte
+}
+
+func (w *where) place() Place {
+	return Place{w.block.Object, w.block.LineAt(w.start), w.block.Offset + int64(w.start)}
+}
+
+// begin prepares a node for a block.
+func (n *Node) begin(w *where) {
+	start := Place{Object: w.block.Object, Offset: w.block.Offset}
+	n.ordered = n.serial == 0 || n.latest.Before(start)
+	n.serial, n.latest = w.serial, start
+}
+
+// tally counts a value of a class.
+func (n *Node) tally(class int, text []byte, w *where) {
+	n.Counts[class]++
+	if n.ordered && len(n.first[class]) == instancesKept {
+		return
+	}
+	n.Seen |= 1 << class
+	if at := w.place(); n.news(class, at) {
+		n.note(class, Instance{at, string(text[:min(len(text), longestKept)])})
+	}
+}
+
+// null counts an absent or null value.
+func (n *Node) null(w *where) {
+	if n.serial != w.serial {
+		n.begin(w)
+	}
+	n.tally(ClassNull.Index(), nil, w)
+}
+
+// add takes a value that is not null.
+func (n *Node) add(text []byte, as look, w *where) {
+	if n.serial != w.serial {
+		n.begin(w)
+	}
+	if len(text) > longestWordPair {
+		n.weighNew(text, as, hashText(text), w)
+		return
+	}
+	low, high := wordPair(text)
+	hash := mix(low^uint64(len(text))*spread, high)
+	if n.recent == nil {
+		class := n.weighNew(text, as, hash, w)
+		if n.looks >= 0 {
+			if n.looks++; n.looks == recentFrom {
+				n.recent = &recent{}
+				n.recent.slots[hash>>57] = slot{low, high, uint8(as) | uint8(len(text)), uint8(class)}
+			}
+		}
+		return
+	}
+	s := &n.recent.slots[hash>>57]
+	n.recent.looks++
+	if tag := uint8(as) | uint8(len(text)); s.low == low && s.high == high && s.tag == tag {
+		n.recent.hits++
+		if w.keys && !n.Repeats {
+			n.dropHashes()
+		}
+		n.tally(int(s.class), text, w)
+		if s.class == tokenIndex {
+			n.token(text)
+		}
+		return
+	}
+	class := n.weighNew(text, as, hash, w)
+	*s = slot{low, high, uint8(as) | uint8(len(text)), uint8(class)}
+	if n.recent.looks == recentTrial && n.recent.hits < recentTrial/8 {
+		n.recent, n.looks = nil, -1
+	}
+}
+
+const tokenIndex = 1
+
+// weighNew classifies and weighs a value, and returns the index of its class.
+func (n *Node) weighNew(text []byte, as look, hash uint64, w *where) int {
+	class, plain := ClassToken, text
+	switch {
+	case as == lookString:
+		class = ClassifyTemporal(text)
+	case as == lookNumber:
+		class = ClassifyNumber(text)
+	case len(text) == 0:
+	case w.mark != 0:
+		class, plain = classifyMarked(text, w.mark, &w.plain)
+	default:
+		class = Classify(text)
+	}
+	n.weigh(text, plain, class, hash)
+	i := class.Index()
+	n.tally(i, text, w)
+	if class == ClassToken {
+		n.token(text)
+	}
+	if w.keys {
+		n.keepHash(hash)
+	}
+	return i
+}
+
+// Field returns the member of that name, adding it when it is new.
+func (n *Node) Field(name string) *Node {
+	if n.Entries != nil {
+		return n.Entries
+	}
+	if i, ok := n.index[name]; ok {
+		return n.Fields[i]
+	}
+	if n.index == nil {
+		n.index = map[string]int{}
+	}
+	field := &Node{Name: name}
+	n.index[name] = len(n.Fields)
+	n.Fields = append(n.Fields, field)
+	return field
+}
+
+// gather makes one node of all members.
+func (n *Node) gather() {
+	if n.Entries == nil {
+		n.Entries, n.Fields, n.index = n.entries(), nil, nil
+	}
+}
+
+// entries merges the members into one node.
+func (n *Node) entries() *Node {
+	all := &Node{Name: ValueName}
+	for _, f := range n.Fields {
+		all.Merge(f)
+	}
+	return all
+}
+
+// Merge adds what another worker saw of the same column.
+func (n *Node) Merge(o *Node) {
+	n.Evidence.Merge(&o.Evidence)
+	n.objects += o.objects
+	if n.Entries != nil || o.Entries != nil {
+		n.gather()
+		o.gather()
+		n.Entries.Merge(o.Entries)
+	}
+	for _, theirs := range o.Fields {
+		_, known := n.index[theirs.Name]
+		mine := n.Field(theirs.Name)
+		if !known || theirs.Earliest().Before(mine.Earliest()) {
+			mine.position = theirs.position
+		}
+		mine.Merge(theirs)
+	}
+	if o.Element != nil {
+		if n.Element == nil {
+			n.Element = &Node{Name: ElementName}
+		}
+		n.Element.Merge(o.Element)
+	}
+}
+
+// Earliest returns the first place at which anything was seen.
+func (n *Node) Earliest() Place {
+	var first Place
+	found := false
+	for i := range Classes {
+		if list := n.first[i]; len(list) > 0 && (!found || list[0].Place.Before(first)) {
+			first, found = list[0].Place, true
+		}
+	}
+	return first
+}
+
+// Order sorts members by where they first appeared, so that the order does not depend on who saw what.
+func (n *Node) Order() {
+	slices.SortStableFunc(n.Fields, func(a, b *Node) int {
+		switch pa, pb := a.Earliest(), b.Earliest(); {
+		case pa.Before(pb):
+			return -1
+		case pb.Before(pa):
+			return 1
+		}
+		return a.position - b.position
+	})
+	for i, field := range n.Fields {
+		n.index[field.Name] = i
+		field.Order()
+	}
+	for _, part := range []*Node{n.Element, n.Entries} {
+		if part != nil {
+			part.Order()
+		}
+	}
+}
+
+// Member returns the member of a name, nil where there is none.
+func (n *Node) Member(name string) *Node {
+	if i, ok := n.index[name]; ok {
+		return n.Fields[i]
+	}
+	return nil
+}
+
+// Dictionary returns what stands in a column of objects whatever their keys.
+func (n *Node) Dictionary() *Node {
+	if n.Entries != nil {
+		return n.Entries
+	}
+	return n.entries()
+}
+
+// Walk calls visit with the path of every member and part, by their names in the source.
+func (n *Node) Walk(visit func(path string)) { n.walk("", visit) }
+
+func (n *Node) walk(prefix string, visit func(string)) {
+	for _, f := range n.Fields {
+		path := join(prefix, f.Name)
+		visit(path)
+		f.walk(path, visit)
+	}
+	if n.Element != nil {
+		// The elements of a list need no name of their own.
+		n.Element.walk(prefix, visit)
+	}
+}
