@@ -91,8 +91,11 @@ func (c *column) of() string {
 func unfit(start, end int, c *column, value []byte, widens bool) parse.Problem {
 	f := &c.field
 	p := parse.Problem{Start: start, End: end, Code: parse.DoesNotFit, Column: c.path, Value: string(value), Widens: widens,
-		Reason: fmt.Sprintf("is not %s %s, and the column is required", article(f.Type.Kind), schema.Stated{Type: f.Type, Notation: f.Notation}),
+		Reason: fmt.Sprintf("is not %s %s", article(f.Type.Kind), schema.Stated{Type: f.Type, Notation: f.Notation}),
 		WayOut: fmt.Sprintf("mend the value, or keep the column as text with --type '%s=string'", c.path)}
+	if c.required() {
+		p.Reason += ", and the column is required"
+	}
 	if k := f.Type.Kind; isNumber(k) && f.Notation.DecimalMark == "" && strings.ContainsRune(p.Value, ',') {
 		p.WayOut = fmt.Sprintf("read it with --decimal-mark ',', or keep it as text with --type '%s=string'", c.path)
 	}

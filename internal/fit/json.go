@@ -228,13 +228,15 @@ func (w *walker) value(c *column) {
 		if w.Err() != nil || c.reader.nulls != nil && target == schema.String && c.token(text) {
 			return
 		}
-		if (!w.textFits(c) || !c.scalar(text)) && !c.token(text) {
-			w.refuse(c, text, w.Since(start))
+		readable := w.textFits(c)
+		if (!readable || !c.scalar(text)) && !c.token(text) {
+			w.refuse(c, text, w.Since(start), readable)
 		}
 	case kind != json.Invalid:
 		text := w.Skip()
-		if w.Err() == nil && (!rawFits(kind, c) || !c.scalar(text)) {
-			w.refuse(c, text, w.Since(start))
+		readable := rawFits(kind, c)
+		if w.Err() == nil && (!readable || !c.scalar(text)) {
+			w.refuse(c, text, w.Since(start), readable)
 		}
 	}
 }
@@ -265,9 +267,9 @@ func rawFits(kind json.Kind, c *column) bool {
 	return false
 }
 
-// refuse deals with a value that does not fit. raw is its text in JSON.
-func (w *walker) refuse(c *column, text, raw []byte) {
-	widens := c.asksWider(text)
+// refuse deals with a value that does not fit. raw is its text in JSON; readable says that it is of a kind that the column takes.
+func (w *walker) refuse(c *column, text, raw []byte, readable bool) {
+	widens := (readable || !c.field.Widens) && c.asksWider(text)
 	if widens || c.required() {
 		w.stop(unfit(w.start, w.end, c, text, widens))
 		return

@@ -285,6 +285,8 @@ func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
 	*s = evolved
 	if l.inferred.Whole {
 		settleUnseen(s)
+		// Whatever could widen did.
+		s.Walk(func(_ string, f *schema.Field) { f.Widens = false })
 	}
 	passOver(s, batch)
 	return l.pinTable(s)

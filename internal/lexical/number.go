@@ -181,9 +181,78 @@ func (n *number) value(b []byte) (float64, bool) {
 	return f, err == nil
 }
 
+// plain reads -?digits[.digits] of at most 15 digits without leading zeros, which most numbers are: mantissa and fraction then make its
+// value exactly, and no digit needs a closer look.
+func plain(b []byte) (mantissa uint64, whole, fraction int, negative, ok bool) {
+	i := 0
+	if len(b) > 0 && b[0] == '-' {
+		negative = true
+		i = 1
+	}
+	if len(b)-i > 16 {
+		return 0, 0, 0, false, false
+	}
+	start := i
+	for i < len(b) {
+		d := b[i] - '0'
+		if d > 9 {
+			break
+		}
+		mantissa = mantissa*10 + uint64(d)
+		i++
+	}
+	whole = i - start
+	if whole == 0 || whole > 1 && b[start] == '0' {
+		return 0, 0, 0, false, false
+	}
+	if i == len(b) {
+		return mantissa, whole, 0, negative, whole <= 15
+	}
+	if b[i] != '.' || i+1 == len(b) {
+		return 0, 0, 0, false, false
+	}
+	for i++; i < len(b); i++ {
+		d := b[i] - '0'
+		if d > 9 {
+			return 0, 0, 0, false, false
+		}
+		mantissa = mantissa*10 + uint64(d)
+		fraction++
+	}
+	return mantissa, whole, fraction, negative, true
+}
+
+// exact makes a double of what plain read.
+func exact(mantissa uint64, fraction int, negative bool) float64 {
+	f := float64(mantissa) / powersOfTen[fraction]
+	if negative {
+		f = -f
+	}
+	return f
+}
+
+// Measured is what a plain number tells of itself: its value, and the digits before and after its point.
+type Measured struct {
+	Value            float64
+	Digits, Fraction int
+}
+
+// Measure reads a number of up to 15 digits as it is mostly written: without exponent, plus sign, leading zeros, and not minus zero. ok is false for
+// all others, whatever they are.
+func Measure(b []byte) (m Measured, ok bool) {
+	mantissa, whole, fraction, negative, ok := plain(b)
+	if !ok || negative && mantissa == 0 {
+		return m, false
+	}
+	return Measured{Value: exact(mantissa, fraction, negative), Digits: whole, Fraction: fraction}, true
+}
+
 // Double reads a decimal number of at most 17 significant digits, without a plus sign or leading zeros, within the range of a
 // double. Whole numbers are read too where a double holds them exactly.
 func Double(b []byte) (float64, bool) {
+	if mantissa, _, fraction, negative, ok := plain(b); ok {
+		return exact(mantissa, fraction, negative), true
+	}
 	n, ok := scanNumber(b)
 	if !ok || n.zeros || n.plus || n.significant > mostDigits {
 		return 0, false

@@ -134,38 +134,54 @@ func Forced(seen Class, first func(Class) Place) (Class, bool) {
 
 // Classify tells the class of a value's text. Empty text is the caller's affair.
 func Classify(b []byte) Class {
-	switch c := b[0]; {
-	case c >= '0' && c <= '9':
-		return classifyDigits(b)
-	case c == '-' || c == '.':
-		if class := classifyNumber(b); class != ClassText {
-			return class
-		}
-	}
-	return classifyWord(b)
+	var w weighed
+	return w.field(b)
 }
 
-// classifyDigits tells what a text that begins with a digit is.
-func classifyDigits(b []byte) Class {
-	if len(b) >= 5 {
-		if b[2] == ':' || b[4] == '-' || len(b) >= 15 && b[8] == 'T' {
-			if class := ClassifyTemporal(b); class != ClassText {
+// weighed is what the text of a value tells besides its class. Only what belongs to the class is set.
+type weighed struct {
+	// value is what numbers and instants are ordered by, day the days since 1970-01-01 of dates and instants.
+	value float64
+	day   int64
+	// whole and fraction count the digits of a number before and after its point.
+	whole, fraction int
+	style           Style
+}
+
+// field looks at a field of delimited text.
+func (w *weighed) field(b []byte) Class {
+	switch c := b[0]; {
+	case c-'0' <= 9:
+		if len(b) >= 5 && (b[2] == ':' || b[4] == '-' || len(b) >= 15 && b[8] == 'T') {
+			if class := w.text(b); class != ClassText {
 				return class
 			}
 		}
+		if class := w.number(b); class != ClassText {
+			return class
+		}
+		if class := w.dayMonth(b); class != 0 {
+			return class
+		}
+		return classifyUUID(b)
+	case c == '-' || c == '.':
+		if class := w.number(b); class != ClassText {
+			return class
+		}
 	}
-	if class := classifyNumber(b); class != ClassText {
-		return class
-	}
-	if class, _ := dayMonth(b); class != 0 {
-		return class
-	}
-	return classifyUUID(b)
+	return w.word(b)
 }
 
-// ClassifyTemporal tells whether a text is a date, a time, a timestamp, a uuid or a null token, which is what texts in JSON are looked at for; everything
+// dayMonth is described at the function of that name.
+func (w *weighed) dayMonth(b []byte) Class {
+	class, style := dayMonth(b)
+	w.style = style
+	return class
+}
+
+// text looks at a text for a date, a time, a timestamp, a uuid or a null token, which is what strings in JSON are looked at for; everything
 // else is text.
-func ClassifyTemporal(b []byte) Class {
+func (w *weighed) text(b []byte) Class {
 	if len(b) == 0 {
 		return ClassToken
 	}
@@ -176,25 +192,28 @@ func ClassifyTemporal(b []byte) Class {
 		return ClassText
 	}
 	if b[2] == ':' {
-		if _, ok := lexical.Time(b); ok {
+		if micros, ok := lexical.Time(b); ok {
+			w.value = float64(micros)
 			return ClassTime
 		}
 		return ClassText
 	}
 	if b[4] == '-' {
-		if _, ok := lexical.Date(b); ok {
+		if days, ok := lexical.Date(b); ok {
+			w.day = int64(days)
 			return ClassDate
 		}
 	}
 	if b[4] == '-' || len(b) >= 15 && b[8] == 'T' {
-		if _, zoned, ok := lexical.Timestamp(b); ok {
+		if micros, zoned, ok := lexical.Timestamp(b); ok {
+			w.value, w.day = float64(micros), micros/lexical.MicrosPerDay
 			if zoned {
 				return ClassTimestampTz
 			}
 			return ClassTimestamp
 		}
 	}
-	if class, _ := dayMonth(b); class != 0 {
+	if class := w.dayMonth(b); class != 0 {
 		return class
 	}
 	return classifyUUID(b)
@@ -209,9 +228,14 @@ func classifyUUID(b []byte) Class {
 	return ClassText
 }
 
-// classifyWord tells what a text that begins with neither a digit nor a sign is.
-func classifyWord(b []byte) Class {
-	if len(b) == 1 && (b[0]|0x20 == 't' || b[0]|0x20 == 'f') {
+// word looks at a text that begins with no digit.
+func (w *weighed) word(b []byte) Class {
+	if len(b) == 1 && b[0]|0x20 == 't' {
+		w.style = styleTrue
+		return ClassLetter
+	}
+	if len(b) == 1 && b[0]|0x20 == 'f' {
+		w.style = styleFalse
 		return ClassLetter
 	}
 	if len(b) <= 9 {
@@ -221,7 +245,8 @@ func classifyWord(b []byte) Class {
 		if _, ok := lexical.YesNo.Read(b); ok {
 			return ClassYesNo
 		}
-		if _, ok := lexical.Special(b); ok {
+		if v, ok := lexical.Special(b); ok {
+			w.value = v
 			return ClassSpecial
 		}
 	}
@@ -242,58 +267,66 @@ func classifyToken(b []byte) Class {
 // longestToken is the length of the longest null token that is known.
 const longestToken = 6
 
-// classifyNumber tells what a text that begins like a number is.
-func classifyNumber(b []byte) Class {
+// number looks at a text that begins like a number.
+func (w *weighed) number(b []byte) Class {
+	if m, ok := lexical.Measure(b); ok {
+		w.value, w.whole, w.fraction = m.Value, m.Digits, m.Fraction
+		if m.Fraction == 0 {
+			return ClassLong
+		}
+		return ClassDouble
+	}
+	return w.longNumber(b)
+}
+
+// longNumber looks at a number that is not plain, or at none.
+func (w *weighed) longNumber(b []byte) Class {
 	if v, ok := lexical.Long(b); ok {
+		w.value, w.whole, w.fraction = float64(v), len(b), 0
+		if v < 0 {
+			w.whole--
+		}
 		if lexical.ExactInDouble(v) {
 			return ClassLong
 		}
 		return ClassWide
 	}
-	if _, ok := lexical.Double(b); ok {
-		for _, c := range b {
-			if c|0x20 == 'e' {
-				return ClassExponent
-			}
+	s, ok := lexical.NumberShape(b)
+	if !ok {
+		if v, ok := lexical.Special(b); ok && b[0] == '-' {
+			w.value = v
+			return ClassSpecial
+		}
+		return ClassText
+	}
+	w.whole, w.fraction = s.Whole, s.Fraction
+	if w.value, ok = lexical.Double(b); ok {
+		if s.Exponent {
+			return ClassExponent
 		}
 		return ClassDouble
 	}
-	if last := b[len(b)-1]; last-'0' > 9 || len(b) <= 17 {
-		return classifySpecial(b)
-	}
-	s, ok := lexical.NumberShape(b)
-	if ok && s.Lossless && !s.Exponent && s.Whole+s.Fraction <= lexical.MaxPrecision {
+	if s.Lossless && !s.Exponent && s.Whole+s.Fraction <= lexical.MaxPrecision {
+		w.value, _ = lexical.StatedDouble(b)
 		return ClassDecimal
 	}
 	return ClassText
 }
 
-func classifySpecial(b []byte) Class {
-	if len(b) >= 4 && b[0] == '-' {
-		if _, ok := lexical.Special(b); ok {
-			return ClassSpecial
+// marked is field for numbers that are written with a stated decimal mark.
+func (w *weighed) marked(b []byte, mark byte, scratch *[]byte) Class {
+	if first := b[0]; first-'0' <= 9 || first == '-' || first == mark {
+		if plain, ok := lexical.Plain(b, mark, scratch); ok {
+			if class := w.number(plain); class != ClassText {
+				return class
+			}
 		}
+	}
+	if class := w.field(b); class&Numeric&^ClassSpecial == 0 {
+		return class
 	}
 	return ClassText
 }
 
 // IsToken reports whether a text is a word that often stands for no value, or empty.
 func IsToken(b []byte) bool { return len(b) == 0 || classifyToken(b) == ClassToken }
-
-// ClassifyNumber tells the class of a JSON number: the grammar already allows no leading zeros.
-func ClassifyNumber(b []byte) Class { return classifyNumber(b) }
-
-// classifyMarked is Classify for numbers that are written with a stated decimal mark. plain is the number in the usual notation.
-func classifyMarked(b []byte, mark byte, scratch *[]byte) (class Class, plain []byte) {
-	if first := b[0]; first-'0' <= 9 || first == '-' || first == mark {
-		if plain, ok := lexical.Plain(b, mark, scratch); ok {
-			if class := classifyNumber(plain); class != ClassText {
-				return class, plain
-			}
-		}
-	}
-	if class := Classify(b); class&Numeric&^ClassSpecial == 0 {
-		return class, b
-	}
-	return ClassText, b
-}

@@ -95,7 +95,7 @@ func (e *evolver) members(path string, table, batch []Field) []Field {
 			e.found = append(e.found, Difference{Kind: CaseOnly, Column: name, From: b.Source()})
 		}
 		if !b.Unseen {
-			out[i].Type = e.widen(name, out[i].Type, b.Type)
+			out[i].Type = e.widen(name, out[i].Type, b)
 		}
 		out[i].Longest = max(out[i].Longest, b.Longest)
 	}
@@ -127,7 +127,8 @@ func (e *evolver) add(path string, fields []Field, b Field) Field {
 }
 
 // widen returns the type that a column of the table gets when the batch has another.
-func (e *evolver) widen(path string, table, batch Type) Type {
+func (e *evolver) widen(path string, table Type, b Field) Type {
+	batch := b.Type
 	switch {
 	case table.Kind == Struct && batch.Kind == Struct:
 		table.Fields = e.members(path, table.Fields, batch.Fields)
@@ -135,9 +136,13 @@ func (e *evolver) widen(path string, table, batch Type) Type {
 		return table
 	case table.Kind == List && batch.Kind == List, table.Kind == Map && batch.Kind == Map:
 		if !batch.Element.Unseen {
-			table.Element.Type = e.widen(path+"."+table.Element.Name, table.Element.Type, batch.Element.Type)
+			table.Element.Type = e.widen(path+"."+table.Element.Name, table.Element.Type, *batch.Element)
 		}
 		return table
+	}
+	if table.Kind == Decimal && (batch.Kind == Long || batch.Kind == Double) {
+		// What fits a decimal of the same scale need not cost the column its type.
+		batch = Type{Kind: Decimal, Precision: b.Digits + table.Scale, Scale: table.Scale}
 	}
 	wide := Wider(table, batch)
 	if !wide.Equal(table) {

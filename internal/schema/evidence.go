@@ -5,8 +5,6 @@ import (
 	"encoding/binary"
 	"slices"
 	"unicode/utf8"
-
-	"trevak/internal/lexical"
 )
 
 // Place is where a value stands: the object's number among the source's, the 1-based line its record begins on, and the byte
@@ -122,53 +120,32 @@ func (e *Evidence) count(class Class, p Place, text []byte) {
 	}
 }
 
-// weigh takes what a value that is not null tells besides its class and place. plain is its number in the usual notation, hash its hash;
-// a value that was weighed before may be left out.
-func (e *Evidence) weigh(text, plain []byte, class Class, hash uint64) {
+// weigh takes what a value that is not null tells besides its class and place; a value that was weighed before may be left out. hash is its
+// hash.
+func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
 	e.Distinct.addHash(hash)
 	if len(text) > e.Longest {
 		e.Longest = max(e.Longest, utf8.RuneCount(text))
 	}
 	e.stretch(text)
 	switch class {
-	case ClassLong, ClassWide:
-		v, _ := lexical.Long(plain)
-		digits := len(plain)
-		if v < 0 {
-			digits--
+	case ClassLong, ClassWide, ClassDouble, ClassDecimal:
+		e.Whole, e.Fraction = max(e.Whole, w.whole), max(e.Fraction, w.fraction)
+		e.numbers.add(text, w.value)
+	case ClassExponent, ClassSpecial:
+		if w.value == w.value {
+			e.numbers.add(text, w.value)
 		}
-		e.Whole = max(e.Whole, digits)
-		e.numbers.add(text, float64(v))
-	case ClassDouble, ClassExponent, ClassSpecial, ClassDecimal:
-		e.weighFraction(text, plain, class)
 	case ClassDate:
-		days, _ := lexical.Date(text)
-		e.addDay(int64(days))
+		e.addDay(w.day)
 	case ClassTimestamp, ClassTimestampTz:
-		micros, _, _ := lexical.Timestamp(text)
-		e.numbers.add(text, float64(micros))
-		e.addDay(micros / lexical.MicrosPerDay)
+		e.numbers.add(text, w.value)
+		e.addDay(w.day)
 	case ClassDayFirst, ClassMonthFirst, ClassDayOrMonth, ClassYearFirst:
-		_, style := dayMonth(text)
-		e.Style |= style
+		e.Style |= w.style
 		e.Days.Add(text[:min(len(text), 10)])
 	case ClassLetter:
-		if text[0]|0x20 == 't' {
-			e.Style |= styleTrue
-		} else {
-			e.Style |= styleFalse
-		}
-	}
-}
-
-func (e *Evidence) weighFraction(text, plain []byte, class Class) {
-	value, ok := lexical.StatedDouble(plain)
-	if ok && value == value {
-		e.numbers.add(text, value)
-	}
-	if class == ClassDouble || class == ClassDecimal {
-		s, _ := lexical.NumberShape(plain)
-		e.Whole, e.Fraction = max(e.Whole, s.Whole), max(e.Fraction, s.Fraction)
+		e.Style |= w.style
 	}
 }
 
@@ -181,6 +158,9 @@ func (e *Evidence) addDay(day int64) {
 
 // add widens the extremes; texts of the same value are put in order, so that 1.0 and 1.00 come out alike in any order of adding.
 func (x *extremes) add(text []byte, value float64) {
+	if x.low != nil && value > x.lowValue && value < x.hiValue {
+		return
+	}
 	text = text[:min(len(text), longestKept)]
 	if x.low == nil || value < x.lowValue || value == x.lowValue && bytes.Compare(text, x.low) < 0 {
 		x.low, x.lowValue = append(x.low[:0], text...), value

@@ -68,6 +68,7 @@ type where struct {
 	mark   byte // decimal mark, 0 where it is the usual one
 	keys   bool // hashes are kept
 	plain  []byte
+	found  weighed
 }
 
 func (w *where) place() Place {
@@ -146,22 +147,22 @@ const tokenIndex = 1
 
 // weighNew classifies and weighs a value, and returns the index of its class.
 func (n *Node) weighNew(text []byte, as look, hash uint64, w *where) int {
-	class, plain := ClassToken, text
+	class := ClassToken
 	switch {
 	case as == lookString:
-		class = ClassifyTemporal(text)
+		class = w.found.text(text)
 	case as == lookNumber:
-		class = ClassifyNumber(text)
+		class = w.found.number(text)
 	case len(text) == 0:
 	case w.mark != 0:
-		class, plain = classifyMarked(text, w.mark, &w.plain)
+		class = w.found.marked(text, w.mark, &w.plain)
 	default:
-		class = Classify(text)
+		class = w.found.field(text)
 	}
-	n.weigh(text, plain, class, hash)
+	n.weigh(text, class, &w.found, hash)
 	i := class.Index()
 	n.tally(i, text, w)
-	if class == ClassToken {
+	if i == tokenIndex {
 		n.token(text)
 	}
 	if w.keys {

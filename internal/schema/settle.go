@@ -208,7 +208,7 @@ func join(path, name string) string {
 // field settles one column. Its name is set by the caller.
 func (s *settler) field(raw, legal string, n *Node, declared *Field) Field {
 	f := s.typed(raw, legal, n, declared)
-	f.Longest = n.Longest
+	f.Longest, f.Digits = n.Longest, n.Whole
 	f.Required = s.named(s.Required, spellings(raw, legal)...)
 	if declared != nil {
 		f.Required, f.Doc = f.Required || declared.Required, declared.Doc

@@ -78,6 +78,8 @@ type Field struct {
 	Added bool
 	// Unseen is set when no value led to the type: it is string for want of evidence.
 	Unseen bool
+	// Digits is the most that a number seen has before its point, 0 where that is not known.
+	Digits int
 	// Longest is the length of the longest text seen, in characters, 0 where it is not known.
 	Longest int
 }
