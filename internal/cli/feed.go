@@ -12,6 +12,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/feed"
 	"trevak/internal/flow"
+	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 )
@@ -224,21 +225,18 @@ func feedComments(f *feed.Feed, i *flow.Inference) map[string][]string {
 	if f.Reading.Encoding != "" {
 		out["$.reading"] = []string{"How it is read."}
 	}
-	at := 0
 	i.Walk(func(path string, field *schema.Field, n *schema.Node, depth int) {
 		if depth > 0 {
 			return
 		}
 		distinct, _ := n.Distinct.Estimate()
-		line := fmt.Sprintf("%d values", n.Evidence.Values())
+		line := render.Count(int(n.Evidence.Values()), "value", "values")
 		if !field.Type.Nested() {
-			line = fmt.Sprintf("%d values, %d of them different, %d null, longest %d characters", n.Evidence.Values(), min(distinct, n.Evidence.Values()), i.Records-n.Evidence.Values(), n.Longest)
+			line += fmt.Sprintf(", %s different, %s null, at most %s long", render.Number(min(distinct, n.Evidence.Values())), render.Number(i.Records-n.Evidence.Values()),
+				render.Count(n.Longest, "character", "characters"))
 		}
-		if at > 0 || len(f.Columns) > 0 {
-			key := fmt.Sprintf("$.columns[%d].name", slices.IndexFunc(f.Columns, func(c feed.Column) bool { return c.Name == field.Name }))
-			out[key] = []string{line}
-		}
-		at++
+		at := slices.IndexFunc(f.Columns, func(c feed.Column) bool { return c.Name == field.Name })
+		out[fmt.Sprintf("$.columns[%d].name", at)] = []string{line}
 	})
 	return out
 }

@@ -21,7 +21,7 @@ var data embed.FS
 
 // Counts are the records in each part of the data.
 type Counts struct {
-	Stations, Observations, Readings, Tides, ServiceLog int
+	Stations, South, Observations, Readings, Tides, ServiceLog int
 }
 
 // embedded says where the files that are shipped as they are go.
@@ -38,12 +38,13 @@ const (
 	days             = 4
 	tideRows         = 5000
 	stations         = 40
+	south            = 12
 	serviceRows      = 120
 )
 
 // Write writes the data below dir, which must exist, scale times as large as the smallest.
 func Write(dir string, scale int) (Counts, error) {
-	counts := Counts{Stations: stations, ServiceLog: serviceRows, Tides: tideRows * scale}
+	counts := Counts{Stations: stations, South: south, ServiceLog: serviceRows, Tides: tideRows * scale}
 	for name, place := range embedded {
 		text, err := data.ReadFile("data/" + name)
 		if err != nil {

@@ -120,8 +120,7 @@ func Read(path string) (*Feed, error) {
 // Parse reads a feed file's text. Errors name the line.
 func Parse(text []byte) (*Feed, error) {
 	f := &Feed{}
-	decoder := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict())
-	if err := decoder.Decode(f); err != nil {
+	if err := decode(text, f); err != nil {
 		return nil, syntax(err)
 	}
 	if f.Version != Version {
@@ -145,6 +144,16 @@ func Parse(text []byte) (*Feed, error) {
 		}
 	}
 	return f, nil
+}
+
+// decode fills a feed. The library panics on some texts that are no YAML.
+func decode(text []byte, f *Feed) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+	}()
+	return yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(f)
 }
 
 // syntax makes an error of one of the YAML library's.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -113,7 +114,8 @@ func (i *Inference) partitionsFrom(f *schema.Field, n *schema.Node) {
 		}
 	case schema.String, schema.Int, schema.Long, schema.Boolean:
 		values, exact := n.Distinct.Estimate()
-		if values > 1 && values <= mostValues && values*4 <= i.Records && n.Longest <= 64 {
+		few := int64(10 + math.Sqrt(float64(i.Records)))
+		if values > 1 && values <= min(mostValues, few) && n.Longest <= 64 {
 			i.propose(f.Name, values, exact, plural(values, exact, "value", "values"))
 		}
 	}
@@ -191,7 +193,10 @@ func (i *Inference) measure(ctx context.Context, b Budget) (float64, error) {
 func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
 	kind := f.Type.Kind
 	if kind != schema.String || f.Pinned || n.Evidence.Values() == 0 {
-		return tokenNote(f, n)
+		if note := tokenNote(f, n); note != "" || f.Pinned {
+			return note
+		}
+		return digitsNote(path, kind, n)
 	}
 	values := n.Seen &^ (schema.ClassNull | schema.ClassToken)
 	switch {
@@ -205,12 +210,24 @@ func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
 	return textNote(path, n)
 }
 
+// identifierDigits is from how many digits on numbers that all have as many look like identifiers: of cards, accounts or telephones.
+const identifierDigits = 12
+
+func digitsNote(path string, kind schema.Kind, n *schema.Node) string {
+	smallest, largest := n.Range(kind)
+	if kind != schema.Long && kind != schema.Decimal || len(smallest) != len(largest) || len(smallest) < identifierDigits || n.Evidence.Values() < 2 ||
+		strings.ContainsAny(smallest, "-.") {
+		return ""
+	}
+	return fmt.Sprintf("%d digits each: if they are identifiers, --type %s=string keeps them as text", len(smallest), path)
+}
+
 // tokenNote tells which words were taken for nulls.
 func tokenNote(f *schema.Field, n *schema.Node) string {
 	var parts []string
 	for _, token := range f.Notation.Nulls {
 		if count := n.Tokens[token]; count > 0 {
-			parts = append(parts, fmt.Sprintf("%q (%d)", token, count))
+			parts = append(parts, english.Sprintf("%q (%d)", token, count))
 		}
 	}
 	if len(parts) == 0 {

@@ -38,6 +38,9 @@ func (l Loading) align(ctx context.Context, source *Source, load *table.Append, 
 	index := schema.NewIndex(inferred.Schema.Fields, style)
 	for _, f := range load.Schema.Fields {
 		a := Aligned{Column: f.Name, Type: f.Type.String(), Action: "takes"}
+		if f.Type.Nested() {
+			a.Type = f.Type.Kind.String()
+		}
 		at := -1
 		for _, name := range []string{f.Alias, f.Origin, f.Name} {
 			if name != "" && at < 0 {

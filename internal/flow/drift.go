@@ -43,8 +43,8 @@ func (d *DriftError) Error() string { return d.Unwrap().Error() }
 
 // Unwrap returns the error with its kind and way out.
 func (d *DriftError) Unwrap() error {
-	return fault.New(fault.Schema, "the source differs from table %s in %d ways, and --drift stop refuses any difference; the first: %s", d.Table,
-		len(d.Differences), Sentence(d.Differences[0])).Try("mend the source, or load it with --drift grow or --drift hold")
+	return fault.New(fault.Schema, "the source differs from table %s in %s, and --drift stop refuses any difference; the first: %s", d.Table,
+		plural(int64(len(d.Differences)), true, "way", "ways"), Sentence(d.Differences[0])).Try("mend the source, or load it with --drift grow or --drift hold")
 }
 
 // Sentence writes a difference in words.
@@ -67,7 +67,7 @@ func Sentence(d schema.Difference) string {
 		text = fmt.Sprintf("column %s has values that are not %s", d.Column, d.Was)
 	}
 	if d.Records > 0 {
-		text += fmt.Sprintf(", in %d records", d.Records)
+		text += ", in " + plural(d.Records, true, "record", "records")
 	}
 	if d.Location != "" {
 		text += fmt.Sprintf(", first at %s:%d", d.Location, d.Line)
@@ -113,7 +113,7 @@ func (d *findings) add(in Input, block *parse.Block, f fitted, s schema.Schema) 
 	}
 	d.rows += f.Batch.NumRows()
 	if d.tokens == nil {
-		d.tokens, d.longest, d.folded = map[string]int64{}, map[string]int{}, map[string]string{}
+		d.tokens, d.folded = map[string]int64{}, map[string]string{}
 	}
 	for column, n := range f.Tokens {
 		d.tokens[column] += n

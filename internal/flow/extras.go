@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -23,6 +24,9 @@ const (
 	lineageRow  = "_lineage_row"
 	loadedAt    = "_loaded_at"
 )
+
+// ownColumns are the columns that loads fill themselves, whether or not a run does.
+var ownColumns = []string{lineageFile, lineageRow, loadedAt, schema.MisfitColumn}
 
 // misfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.
@@ -128,10 +132,11 @@ type filler struct {
 	extras  []extra
 	columns []int // of the schema, for each extra
 	started time.Time
+	longest map[string]int // of the texts, in characters
 }
 
 func newFiller(list []extra, s schema.Schema, started time.Time) (*filler, error) {
-	f := &filler{extras: list, started: started}
+	f := &filler{extras: list, started: started, longest: map[string]int{}}
 	for _, e := range list {
 		at := s.Index(e.field.Name)
 		if at < 0 {
@@ -156,6 +161,7 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 	for i, e := range f.extras {
 		switch {
 		case e.values != nil:
+			f.measure(e, e.values[object])
 			values, ok := fit.Constant(e.field, e.values[object], rows)
 			if !ok {
 				return nil, fmt.Errorf("%q is no %s for column %q", e.values[object], e.field.Type, e.field.Name)
@@ -164,6 +170,7 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 		case e.field.Name == schema.MisfitColumn:
 			if from.misfits != nil {
 				columns[f.columns[i]] = texts(from.misfits)
+				f.measure(e, from.misfits...)
 			}
 		case e.field.Name == loadedAt:
 			columns[f.columns[i]] = longs(arrow.FixedWidthTypes.Timestamp_us, rows, func(int) int64 { return f.started.UnixMicro() })
@@ -177,6 +184,13 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 		}
 	}
 	return array.NewRecordBatch(batch.Schema(), columns, batch.NumRows()), nil
+}
+
+// measure notes the lengths of texts.
+func (f *filler) measure(e extra, list ...string) {
+	for _, text := range list {
+		f.longest[e.field.Name] = max(f.longest[e.field.Name], utf8.RuneCountInString(text))
+	}
 }
 
 // has reports whether a column of that name is filled.

@@ -303,7 +303,7 @@ func TestLoadAppendsByName(t *testing.T) {
 		t.Errorf("%s, want %s", got, want)
 	}
 	for source, message := range map[string]string{"2.csv": "column Sea_Area is written sea_area", "3.csv": "in 2 ways", "4.csv": "column new is new, long",
-		"5.csv": "column depth has values that are not double, in 1 records, first at 5.csv:2: \"deep\"", "6.csv": "values that are not double"} {
+		"5.csv": "column depth has values that are not double, in 1 record, first at 5.csv:2: \"deep\"", "6.csv": "values that are not double"} {
 		l := loading(t, "", source)
 		l.Drift = Stop
 		_, err := Load(t.Context(), l, DefaultBudget())

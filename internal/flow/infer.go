@@ -76,6 +76,9 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	if s.Format() == sniff.Parquet {
 		return nil, fault.New(fault.Usage, "brings its schema with it").In(s.Inputs[0].Location).Try("see it with: trevak describe %s", s.Inputs[0].Location)
 	}
+	if r.Corrections.DecimalMark != "" && s.Format() != sniff.Delimited {
+		return nil, fault.New(fault.Usage, "--decimal-mark is for delimited text; numbers in %s always have a point", s.Format()).Try("leave it out")
+	}
 	p := s.pass("inferring", b)
 	if whole = whole || s.Bytes <= sampleBytes; !whole {
 		p.sample = &sample{claims: map[int][]int64{}}
@@ -85,6 +88,9 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 		return nil, err
 	}
 	settled, unmatched := total.Settle(r.Corrections)
+	if err := distinctNames("", settled.Fields); err != nil {
+		return nil, err
+	}
 	columns := 0
 	settled.Walk(func(string, *schema.Field) { columns++ })
 	if err := r.Limits.checkColumns(columns, s.Inputs[0].Location); err != nil {
@@ -116,6 +122,21 @@ func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*sc
 		total.Merge(seen)
 	}
 	return total, nil
+}
+
+// distinctNames refuses columns of one name, which only renaming can bring about.
+func distinctNames(path string, fields []schema.Field) error {
+	seen := map[string]string{}
+	for _, f := range fields {
+		if other, ok := seen[strings.ToLower(f.Name)]; ok {
+			return fault.New(fault.Usage, "the columns %q and %q would both be called %q", path+other, path+f.Source(), f.Name).Try("give one of them another name with --rename")
+		}
+		seen[strings.ToLower(f.Name)] = f.Source()
+		if err := distinctNames(path+f.Source()+".", f.Type.Fields); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // allMatched explains corrections that name no column.

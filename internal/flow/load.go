@@ -141,6 +141,7 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 	if l.misfits = l.table.Schema.Index(schema.MisfitColumn) >= 0; l.misfits {
 		l.added = append(l.added, misfitExtra)
 	}
+	l.byPosition()
 	if err := l.look(ctx); err != nil {
 		return nil, nil, nil, err
 	}
@@ -164,6 +165,9 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 				if d.Kind == schema.Added || d.Kind == schema.Widened {
 					l.load.Changes = append(l.load.Changes, Sentence(d))
 				}
+			}
+			if l.misfits && l.table.Schema.Index(schema.MisfitColumn) < 0 {
+				l.load.Changes = append(l.load.Changes, "column "+schema.MisfitColumn+" is new, for values that fit no other")
 			}
 			return l.load, files, report, nil
 		}
@@ -235,6 +239,11 @@ func (l *further) prepare() (output, error) {
 	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
 	out := output{spec: l.table.Spec, options: l.Layout, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, dry: l.DryRun}
 	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
+	for i := range s.Fields {
+		f := &s.Fields[i]
+		f.Added = slices.Contains(ownColumns, f.Name) || slices.ContainsFunc(l.added, func(e extra) bool { return e.field.Name == f.Name })
+	}
+	l.notation(&s)
 	if l.inferred != nil {
 		if err := l.evolve(&s, &next, &out); err != nil {
 			return out, err
@@ -243,20 +252,64 @@ func (l *further) prepare() (output, error) {
 	if l.Drift == Hold {
 		out.unknown = fit.UnknownKept
 	}
-	if l.misfits && s.Index(schema.MisfitColumn) < 0 {
-		f := misfitExtra.field
-		f.ID, f.Doc = next, "values that fit no column, as JSON"
-		s.Fields = append(s.Fields, f)
-	}
-	for i := range s.Fields {
-		s.Fields[i].Added = slices.ContainsFunc(l.added, func(e extra) bool { return e.field.Name == s.Fields[i].Name })
-	}
+	l.addOwn(&s, &next)
 	if err := l.requiredThere(s); err != nil {
 		return out, err
 	}
 	l.load = l.Warehouse.Append(l.table, s)
 	out.schema, out.create = s, l.place(l.load)
 	return out, nil
+}
+
+// addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits comes under any
+// policy.
+func (l *further) addOwn(s *schema.Schema, next *int) {
+	for _, e := range l.added {
+		if s.Index(e.field.Name) >= 0 || l.Drift != Grow && e.field.Name != schema.MisfitColumn {
+			continue
+		}
+		f := e.field
+		if f.ID = *next; f.Name == schema.MisfitColumn {
+			f.Doc = "values that fit no column, as JSON"
+		}
+		*next++
+		s.Fields = append(s.Fields, f)
+	}
+}
+
+// byPosition gives the fields of objects without a header the names of the table's columns, in the order these were made, unless the table knows them by
+// the names that fields without a header have.
+func (l *further) byPosition() {
+	columns := slices.Clone(l.table.Schema.Fields)
+	slices.SortFunc(columns, func(a, b schema.Field) int { return a.ID - b.ID })
+	index := schema.NewIndex(columns, l.Corrections.Names)
+	for i := range l.source.Inputs {
+		rules := &l.source.Inputs[i].Rules
+		if rules.Format != sniff.Delimited || rules.Header || len(l.Stated.Columns) > 0 || slices.ContainsFunc(rules.Names, func(name string) bool { return index.Find(name) >= 0 }) {
+			continue
+		}
+		names := slices.Clone(rules.Names)
+		for c := range names {
+			if c < len(columns) && columns[c].Name != schema.MisfitColumn {
+				names[c] = columns[c].Source()
+			}
+		}
+		rules.Names = names
+	}
+}
+
+// notation makes the table's columns be read as the corrections say of all columns.
+func (l *further) notation(s *schema.Schema) {
+	s.Walk(func(_ string, f *schema.Field) {
+		if f.Type.Nested() {
+			return
+		}
+		f.Notation.Nulls = slices.Concat(f.Notation.Nulls, l.Corrections.Nulls)
+		switch f.Type.Kind {
+		case schema.Int, schema.Long, schema.Float, schema.Double, schema.Decimal:
+			f.Notation.DecimalMark = l.Corrections.DecimalMark
+		}
+	})
 }
 
 // evolve brings the batch's own schema into the table's.
@@ -369,5 +422,9 @@ func (l *further) requiredThere(s schema.Schema) error {
 func tableSchema(s schema.Schema) schema.Schema {
 	s = s.Clone()
 	s.Omit, s.OmitRest = nil, false
+	s.Walk(func(_ string, f *schema.Field) {
+		slices.Sort(f.Notation.Nulls)
+		f.Notation.Nulls = slices.Compact(f.Notation.Nulls)
+	})
 	return s
 }

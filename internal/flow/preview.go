@@ -116,6 +116,14 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 		}
 	}
 	g.square()
+	for _, row := range p.Rows {
+		for c := range row {
+			// A file may be older than a column.
+			if row[c].Absent {
+				row[c] = Cell{Null: true}
+			}
+		}
+	}
 	return p, nil
 }
 

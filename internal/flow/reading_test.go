@@ -172,9 +172,13 @@ func TestLineageAndPathColumns(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	l.PathColumns = "year={year}/"
+	l.PathColumns, l.Drift = "year={year}/", Hold
 	if _, err := Load(t.Context(), l, DefaultBudget()); fault.KindOf(err) != fault.Schema {
 		t.Errorf("a column that the table lacks: %v", err)
+	}
+	l.Drift = Grow
+	if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
+		t.Errorf("a table that may grow does not get the column: %v", err)
 	}
 }
 

@@ -94,7 +94,7 @@ func newReport(source *Source, s schema.Schema, codec string) *Report {
 		r.Objects = append(r.Objects, o)
 	}
 	s.Walk(func(path string, f *schema.Field) {
-		if f.Origin != "" {
+		if f.Origin != "" && !f.Held {
 			r.Renamed = append(r.Renamed, Renamed{From: f.Origin, To: path})
 		}
 	})

@@ -6,9 +6,15 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
 	"trevak/internal/lexical"
 	"trevak/internal/schema"
 )
+
+// english writes numbers with commas between thousands.
+var english = message.NewPrinter(language.English)
 
 // textNote says of a column of texts what its first ones look like.
 func textNote(path string, n *schema.Node) string {
@@ -39,16 +45,19 @@ func lookOf(path, text string) string {
 	switch {
 	case text == "":
 		return ""
-	case len(text) > 1 && text[0] == '0' && digits(text):
-		return "digits with leading zeros, which a number would lose"
-	case text[0] == '+' && digits(text[1:]):
-		return fmt.Sprintf("numbers with a plus sign, which a number would lose: --type %s=long takes them", path)
+	case len(text) > 1 && (text[0] == '0' && digits(text) || text[0] == '+' && digits(text[1:])):
+		return "digits with leading zeros or a plus sign, which a number would lose"
 	}
 	if mark := markOf(trimmed); mark != "" {
 		return fmt.Sprintf("numbers with the decimal mark %s or with thousands set apart: read them with --decimal-mark '%s'", mark, mark)
 	}
-	if before, after, ok := aroundNumber(trimmed); ok {
-		return fmt.Sprintf("numbers with text around them: --type '%s=double(%s#%s)' takes the numbers alone", path, before, after)
+	if before, number, after := aroundNumber(trimmed); number != "" {
+		if _, ok := lexical.Double([]byte(number)); ok {
+			return fmt.Sprintf("numbers with text around them: --type '%s=double(%s#%s)' takes the numbers alone", path, before, after)
+		}
+		if mark := markOf(number); mark != "" {
+			return fmt.Sprintf("numbers with text around them: --decimal-mark '%s' --type '%s=double(%s#%s)' takes the numbers alone", mark, path, before, after)
+		}
 	}
 	return ""
 }
@@ -72,30 +81,26 @@ func markOf(text string) string {
 }
 
 // aroundNumber splits a text into a number and what stands before or after it: a unit, a currency, a percent sign.
-func aroundNumber(text string) (before, after string, ok bool) {
+func aroundNumber(text string) (before, number, after string) {
 	first := strings.IndexFunc(text, func(r rune) bool { return unicode.IsDigit(r) || r == '-' })
 	last := strings.LastIndexFunc(text, unicode.IsDigit)
 	if first < 0 || last < first {
-		return "", "", false
+		return "", "", ""
 	}
-	before, after = text[:first], text[last+1:]
+	before, number, after = text[:first], text[first:last+1], text[last+1:]
 	if before+after == "" || len(before) > 8 || len(after) > 8 || before != "" && after != "" {
-		return "", "", false
+		return "", "", ""
 	}
 	if strings.ContainsFunc(before+after, func(r rune) bool {
 		return r == '-' || r == '/' || r == ':' || r == '#' || r == '.' || r == '(' || r == ')'
 	}) {
-		return "", "", false
+		return "", "", ""
 	}
 	if before != "" && unicode.IsLetter(rune(before[len(before)-1])) {
-		return "", "", false // a code, like B07
+		return "", "", "" // a code, like B07
 	}
-	_, ok = lexical.Double([]byte(text[first : last+1]))
-	return before, after, ok
+	return before, number, after
 }
-
-// minority is how small a part of a column's values may be that stand against all others.
-const minority = 20
 
 // minorityNote tells of few values that keep a column from being what most of it is.
 func minorityNote(n *schema.Node) string {
@@ -123,10 +128,10 @@ func minorityNote(n *schema.Node) string {
 			count += n.Counts[i]
 		}
 	}
-	if most == schema.ClassText || count == 0 || count*minority > values {
+	if most == schema.ClassText || count == 0 || 2*count >= values {
 		return ""
 	}
-	return fmt.Sprintf("%d of %d are not %s", count, values, groupNames[group])
+	return english.Sprintf("%d of %d are not %s", count, values, groupNames[group])
 }
 
 // groupNames are the words for what most values of a column are.

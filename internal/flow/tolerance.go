@@ -109,11 +109,11 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 		at := slices.IndexFunc(t.groups, func(g ReasonGroup) bool { return g.Reason == p.Code })
 		if at < 0 {
 			at = len(t.groups)
-			t.groups = append(t.groups, ReasonGroup{Reason: p.Code, Location: in.Location, Line: e.Line, Message: message(e)})
+			t.groups = append(t.groups, ReasonGroup{Reason: p.Code, Location: in.Location, Line: e.Line, Message: reasonOf(e)})
 		}
 		t.groups[at].Records++
 		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: block.Offset + int64(p.Start), Column: p.Column, Reason: p.Code,
-			Message: message(e), Header: in.Rules.HeaderText}
+			Message: reasonOf(e), Header: in.Rules.HeaderText}
 		if in.Rules.Format == sniff.Delimited {
 			record.Delimiter = in.Rules.Dialect.DelimiterText()
 			if record.Header == "" {
@@ -133,8 +133,8 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 	return nil
 }
 
-// message says what is wrong without the place.
-func message(e *fault.Error) string {
+// reasonOf says what is wrong without the place.
+func reasonOf(e *fault.Error) string {
 	bare := *e
 	bare.Object, bare.Line, bare.WayOut = "", 0, ""
 	return bare.Error()

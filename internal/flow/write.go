@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -61,7 +62,7 @@ type writing struct {
 // write reads the source once more and writes its rows; bad is told of the records that become none. It returns errWider when a
 // wider schema would be needed, errMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
 func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
-	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded}}
+	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded, longest: map[string]int{}}}
 	w.columns = newColumnFields(s, out.schema, out.style, !out.fixed)
 	if s.Format() == sniff.Delimited && w.columns.unknown() && out.unknown == fit.UnknownWidens {
 		return nil, 0, errWider
@@ -134,6 +135,7 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 func (w *writing) settle() error {
 	w.report.Drift = append(w.report.Drift, w.drift.list(w.out.known, w.columns, w.out.schema, w.out.fixed)...)
 	w.report.NullTokens = w.drift.nullTokens()
+	maps.Copy(w.drift.longest, w.fill.longest)
 	w.drift.setLongest(&w.out.schema)
 	if w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, true) {
 		return w.bad.refusal(w.records, true)

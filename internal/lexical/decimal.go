@@ -107,7 +107,7 @@ func scientific(b []byte, precision, scale int) (Unscaled, bool) {
 			break
 		}
 	}
-	if at < 1 {
+	if _, ok := scanNumber(b); at < 1 || !ok {
 		return Unscaled{}, false
 	}
 	exponent, ok := StatedLong(b[at+1:])

@@ -153,7 +153,7 @@ func Drift(s Screen, list []schema.Difference) {
 		if d.Location != "" {
 			first = fmt.Sprintf("%s:%d", d.Location, d.Line)
 		}
-		t.Rows = append(t.Rows, []string{kind, d.Column, d.From, types, records, first, cut(d.Value, 40)})
+		t.Rows = append(t.Rows, []string{kind, d.Column, d.From, cut(types, 48), records, first, cut(d.Value, 40)})
 	}
 	t.withoutEmpty().Write(s)
 	for _, d := range list {

@@ -111,6 +111,10 @@ func Resolve(seen Class) Kind {
 // a narrower type. Of several it is the one for which first is smallest.
 func Forced(seen Class, first func(Class) Place) (Class, bool) {
 	whole := Resolve(seen)
+	if seen&^(ClassNull|ClassToken) != 0 {
+		// Null tokens decide nothing beside other values.
+		seen &^= ClassToken
+	}
 	var forced Class
 	for i := 1; i < Classes; i++ {
 		c := Class(1 << i)

@@ -177,15 +177,15 @@ func Promotes(from, to Type) bool {
 	return from.Kind == Decimal && to.Kind == Decimal && from.Scale == to.Scale && to.Precision >= from.Precision
 }
 
-// likelyRenames points out new columns that look like missing ones: of the same type in the same object, and of a similar name or at the same
+// likelyRenames points out new columns that look like missing ones of the same object: of a similar name, or of the same type at the same
 // position.
 func (e *evolver) likelyRenames() {
 	for _, m := range e.missing {
 		for _, a := range e.added {
-			if m.path != a.path || m.f.Type.Kind != a.f.Type.Kind {
+			if m.path != a.path {
 				continue
 			}
-			if m.at == a.at || alike(m.f.Name, a.f.Name) || m.f.Origin != "" && alike(m.f.Origin, a.f.Source()) {
+			if m.at == a.at && m.f.Type.Kind == a.f.Type.Kind || alike(m.f.Name, a.f.Name) || m.f.Origin != "" && alike(m.f.Origin, a.f.Source()) {
 				e.found = append(e.found, Difference{Kind: LikelyRename, Column: join(m.path, m.f.Name), From: join(a.path, a.f.Name)})
 				break
 			}

@@ -209,3 +209,5 @@ func BenchmarkObserve(b *testing.B) {
 		o.Delimited(&r, []string{"a", "b", "c"})
 	}
 }
+
+func block(text string) *parse.Block { return &parse.Block{Data: []byte(text), Line: 1} }

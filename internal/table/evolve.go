@@ -73,6 +73,8 @@ func writeNotes(s schema.Schema, before iceberg.Properties) (string, error) {
 	s.Walk(func(_ string, f *schema.Field) {
 		id := strconv.Itoa(f.ID)
 		n := columnNote{Notation: f.Notation, Stated: f.Pinned && !f.Added, Longest: old[id].Longest}
+		// The decimal mark belongs to the files, not to the table.
+		n.DecimalMark = ""
 		if f.Type.Kind == schema.String {
 			n.Longest = max(n.Longest, f.Longest)
 		}
