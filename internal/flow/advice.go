@@ -112,7 +112,7 @@ func (i *Inference) partitionsFrom(f *schema.Field, n *schema.Node) {
 		if months := monthsBetween(n.Range(f.Type.Kind)); months > 1 && days > manyDays {
 			i.propose("month("+f.Name+")", months, false, fmt.Sprintf("a time, over %d months", months))
 		}
-	case schema.String, schema.Int, schema.Long, schema.Boolean:
+	case schema.String, schema.Boolean:
 		values, exact := n.Distinct.Estimate()
 		few := int64(10 + math.Sqrt(float64(i.Records)))
 		if values > 1 && values <= min(mostValues, few) && n.Longest <= 64 {

@@ -51,6 +51,9 @@ const (
 	recentTrial = 4096
 )
 
+// fewHashes is how many hashes are kept in any case before an estimate may tell that values repeat.
+const fewHashes = 10_000
+
 // look is what a text is, which decides how it is classified.
 type look uint8
 
@@ -80,6 +83,11 @@ func (n *Node) begin(w *where) {
 	start := Place{Object: w.block.Object, Offset: w.block.Offset}
 	n.ordered = n.serial == 0 || n.latest.Before(start)
 	n.serial, n.latest = w.serial, start
+	if w.keys && len(n.Hashes) > fewHashes {
+		if distinct, _ := n.Distinct.Estimate(); distinct < int64(len(n.Hashes))*9/10 {
+			n.dropHashes()
+		}
+	}
 }
 
 // tally counts a value of a class.
