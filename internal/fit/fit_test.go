@@ -243,6 +243,10 @@ func TestMisfitsKeepTheirRows(t *testing.T) {
 	if out := fitRecords("007\nNA\nx\n", pinned("a", schema.Long)); show(out.Batch) != "[7 (null) (null)]" || misfits(out) != "2 a=x" || out.Tokens["a"] != 1 {
 		t.Errorf("%s, %s, %v", show(out.Batch), misfits(out), out.Tokens)
 	}
+	day := schema.Field{Name: "a", Held: true, Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y"}}
+	if out := fitRecords("1/2/2031\n2031-02-01\n2/30/2031\n", day); show(out.Batch) != "[2031-02-01 2031-02-01 (null)]" || misfits(out) != "2 a=2/30/2031" {
+		t.Errorf("a table's dates: %s, %s", show(out.Batch), misfits(out))
+	}
 	if out := fitRecords("1.234\n12.5\n", amount); misfits(out) != "0 a=1.234" || len(out.Problems) > 0 {
 		t.Errorf("a value with more digits after the point: %+v", out)
 	}

@@ -16,6 +16,7 @@ import (
 // reader is how the texts of one column are read.
 type reader struct {
 	stated  bool             // every spelling of the type is taken
+	held    bool             // a table's column takes the usual notation besides its own
 	pattern *lexical.Pattern // of dates, times and timestamps, nil for ISO 8601
 	words   *lexical.Words   // of booleans, nil for true and false
 	around  string           // text around numbers, with # in their place
@@ -28,7 +29,7 @@ type reader struct {
 // newReader prepares for a field, whose format was checked when it was stated.
 func newReader(f schema.Field) reader {
 	n := f.Notation
-	r := reader{stated: f.Pinned, nulls: n.Nulls}
+	r := reader{stated: f.Pinned, held: f.Held, nulls: n.Nulls}
 	if n.DecimalMark != "" {
 		r.mark = n.DecimalMark[0]
 	}
@@ -156,12 +157,16 @@ func (r *reader) long(kind schema.Kind, b []byte) (int64, bool) {
 	switch kind {
 	case schema.Time:
 		if r.pattern != nil {
-			return r.pattern.Time(b)
+			if v, ok := r.pattern.Time(b); ok || !r.held {
+				return v, ok
+			}
 		}
 		return lexical.Time(b)
 	case schema.Timestamp, schema.TimestampTz:
 		if r.pattern != nil {
-			return r.pattern.Timestamp(b)
+			if v, ok := r.pattern.Timestamp(b); ok || !r.held {
+				return v, ok
+			}
 		}
 		return timestamp(kind == schema.TimestampTz, b)
 	}
@@ -193,7 +198,9 @@ func timestamp(zoned bool, b []byte) (int64, bool) {
 func (r *reader) int(kind schema.Kind, b []byte) (int32, bool) {
 	if kind == schema.Date {
 		if r.pattern != nil {
-			return r.pattern.Date(b)
+			if v, ok := r.pattern.Date(b); ok || !r.held {
+				return v, ok
+			}
 		}
 		return lexical.Date(b)
 	}
@@ -241,9 +248,12 @@ func (r *reader) decimal(b []byte, precision, scale int) (lexical.Unscaled, bool
 }
 
 func (r *reader) boolean(b []byte) (value, ok bool) {
+	if r.words != nil {
+		if value, ok := r.words.Read(b); ok || !r.held {
+			return value, ok
+		}
+	}
 	switch {
-	case r.words != nil:
-		return r.words.Read(b)
 	case r.stated:
 		return lexical.StatedBoolean(b)
 	}

@@ -91,6 +91,9 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	if err := distinctNames("", settled.Fields); err != nil {
 		return nil, err
 	}
+	if len(settled.Fields) == 0 && len(settled.Omit) > 0 && whole {
+		return nil, fault.New(fault.Usage, "--only and --drop leave no column").Try("keep one of %s", strings.Join(settled.Omit[:min(len(settled.Omit), 10)], ", "))
+	}
 	columns := 0
 	settled.Walk(func(string, *schema.Field) { columns++ })
 	if err := r.Limits.checkColumns(columns, s.Inputs[0].Location); err != nil {

@@ -317,6 +317,9 @@ func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
 	if err := l.matched(); err != nil {
 		return err
 	}
+	if err := l.renamesHold(); err != nil {
+		return err
+	}
 	batch := l.inferred.Schema.Clone()
 	if !l.inferred.Whole {
 		out.claims = l.inferred.sample.claims
@@ -359,6 +362,20 @@ func (l *further) matched() error {
 	}
 	l.inferred.unmatched = kept
 	return l.inferred.allMatched()
+}
+
+// renamesHold refuses a new name for a column that the table has under another: a load does not rename columns of a table.
+func (l *further) renamesHold() error {
+	index := schema.NewIndex(l.table.Schema.Fields, l.Corrections.Names)
+	for _, old := range sortedKeys(l.Corrections.Renames) {
+		name := l.Corrections.Renames[old]
+		if at := index.Exact(old); at >= 0 && l.table.Schema.Fields[at].Name != name {
+			column := l.table.Schema.Fields[at].Name
+			return fault.New(fault.Usage, "--rename %s=%s: the table %s has the column as %q", old, name, l.table.Name, column).
+				Try("rename it with: trevak alter %s --rename '%s=%s'", l.table.Name, column, name)
+		}
+	}
+	return nil
 }
 
 // passOver marks the table's columns that corrections leave out.

@@ -26,17 +26,28 @@ type Transform struct {
 	As string
 }
 
-// FieldName returns the name of the partition field, which is also its folder's.
+// FieldName returns the name of the partition field, which is also its folder's: made of the column's name, with _ for what a name in an Avro
+// schema may not have (Avro specification, "Names"), as manifests are written in Avro.
 func (t Transform) FieldName() string {
-	switch {
-	case t.As != "":
+	if t.As != "" {
 		return t.As
-	case t.Name == "identity":
-		return t.Column
-	case t.Name == "truncate":
-		return t.Column + "_trunc"
 	}
-	return t.Column + "_" + t.Name
+	name := strings.Map(func(r rune) rune {
+		if r == '_' || r >= '0' && r <= '9' || r|0x20 >= 'a' && r|0x20 <= 'z' {
+			return r
+		}
+		return '_'
+	}, t.Column)
+	if name[0] >= '0' && name[0] <= '9' {
+		name = "_" + name
+	}
+	switch t.Name {
+	case "identity":
+		return name
+	case "truncate":
+		return name + "_trunc"
+	}
+	return name + "_" + t.Name
 }
 
 // String writes the transform as it is stated: sea_area, day(observed_at), bucket(16,id).
