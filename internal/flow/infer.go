@@ -91,7 +91,7 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	if err := distinctNames("", settled.Fields); err != nil {
 		return nil, err
 	}
-	if len(settled.Fields) == 0 && len(settled.Omit) > 0 && whole {
+	if len(settled.Fields) == 0 && len(settled.Omit) > 0 && len(unmatched) == 0 && whole {
 		return nil, fault.New(fault.Usage, "--only and --drop leave no column").Try("keep one of %s", strings.Join(settled.Omit[:min(len(settled.Omit), 10)], ", "))
 	}
 	columns := 0
