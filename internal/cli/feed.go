@@ -125,6 +125,10 @@ func feedSettings(f *feed.Feed) []setting {
 	text("names", "names", f.Names)
 	text("into", "table.into", f.Table.Into)
 	text("partition", "table.partition", f.Table.Partition)
+	text("sort", "table.sort", f.Table.Sort)
+	text("file-size", "table.file_size", f.Table.FileSize)
+	text("row-group", "table.row_group", f.Table.RowGroup)
+	list("partition-value", "source.partition_values", f.Source.PartitionValues)
 	text("codec", "table.codec", f.Table.Codec)
 	text("drift", "table.drift", f.Table.Drift)
 	text("max-bad", "limits.max_bad", f.Limits.MaxBad)
@@ -162,11 +166,15 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		}
 		return values
 	}
+	values, err := flags.GetStringArray("partition-value")
+	if err != nil {
+		return nil, err
+	}
 	f := &feed.Feed{Version: feed.Version, Shape: "keep", Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
-		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
+		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: values, Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
-		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Codec: flags.Lookup("codec").Value.String(), Drift: flags.Lookup("drift").Value.String()},
+		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	settleReading(&f.Reading, i.Source)
 	for _, field := range i.Schema.Fields {

@@ -38,7 +38,7 @@ files are never changed.`,
 			if err != nil {
 				return err
 			}
-			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, DryRun: dryRun}
+			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, Sort: lay.sort, DryRun: dryRun}
 			if l.Drift, err = flow.ParseDrift(drift); err != nil {
 				return err
 			}
@@ -81,7 +81,7 @@ destination appears when all of it is written; what exists is replaced only with
 			if err != nil {
 				return err
 			}
-			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Overwrite: overwrite}
+			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite}
 			if c.Layout, err = lay.options(); err != nil {
 				return err
 			}

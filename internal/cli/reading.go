@@ -25,6 +25,7 @@ type readingFlags struct {
 	filesFrom, encoding, records      string
 	lineage                           bool
 	pathColumns                       string
+	partitionValues                   []string
 	limits                            flow.Limits
 	mayExpand                         bool
 	corrections                       correctionFlags
@@ -64,6 +65,7 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.lineage, "lineage", false, "add the columns _lineage_file, _lineage_row and _loaded_at")
+	flags.StringArrayVar(&f.partitionValues, "partition-value", nil, "add a column with one value for the whole run, and partition by it; may be repeated (`COL=VALUE`)")
 	flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
 	flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
 	flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
@@ -89,6 +91,13 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 	}
 	if r.Limits = f.limits; r.Limits.RecordBytes < 1 || r.Limits.Columns < 1 || r.Limits.Depth < 1 {
 		return r, fault.New(fault.Usage, "--max-record, --max-columns and --max-depth count from 1 on")
+	}
+	for _, text := range f.partitionValues {
+		column, value, ok := strings.Cut(text, "=")
+		if !ok || column == "" || value == "" {
+			return r, fault.New(fault.Usage, "--partition-value %q does not name a column and its value", text).Try("write it like --partition-value batch=2031-05")
+		}
+		r.PartitionValues = append(r.PartitionValues, flow.PartitionValue{Column: column, Value: value})
 	}
 	r.Quarantine, r.Lineage, r.PathColumns = f.quarantine, f.lineage, f.pathColumns
 	if f.maxBad != "" {
@@ -209,17 +218,28 @@ func parseCharacter(flag, text string) (*byte, error) {
 
 // layoutFlags are the flags that say how rows are laid out.
 type layoutFlags struct {
-	partition, codec string
+	partition, codec         string
+	sort, fileSize, rowGroup string
 }
 
 func (f *layoutFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.partition, "partition", "", "partition `fields`, like 'day(observed_at),sea_area'; also year, month, hour, bucket(n,col), truncate(w,col)")
+	flags.StringVar(&f.sort, "sort", "", "order of the rows within files, like 'sea_area, observed_at desc nulls last'")
+	flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
+	flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
 	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression of the data: "+strings.Join(columnar.CodecNames(), ", "))
 }
 
 func (f *layoutFlags) options() (layout.Options, error) {
 	o := layout.DefaultOptions
+	var err error
+	if o.FileBytes, err = layout.ParseSize("--file-size", f.fileSize); err != nil {
+		return o, err
+	}
+	if err := o.ParseRowGroup(f.rowGroup); err != nil {
+		return o, err
+	}
 	codec, err := columnar.ParseCodec(f.codec)
 	if err != nil {
 		return o, fault.New(fault.Usage, "--codec: %s", err)

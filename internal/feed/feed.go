@@ -47,10 +47,12 @@ type Feed struct {
 
 // Source is where the records come from.
 type Source struct {
-	Files          []string `yaml:"files,omitempty"`
-	PathColumns    string   `yaml:"path_columns,omitempty"`
-	Lineage        *bool    `yaml:"lineage,omitempty"`
-	AllowExpansion *bool    `yaml:"allow_expansion,omitempty"`
+	Files       []string `yaml:"files,omitempty"`
+	PathColumns string   `yaml:"path_columns,omitempty"`
+	// PartitionValues are columns with one value, each as column=value.
+	PartitionValues []string `yaml:"partition_values,omitempty"`
+	Lineage         *bool    `yaml:"lineage,omitempty"`
+	AllowExpansion  *bool    `yaml:"allow_expansion,omitempty"`
 }
 
 // Reading is the reading rules that are stated.
@@ -91,6 +93,9 @@ type Column struct {
 type Table struct {
 	Into      string `yaml:"into,omitempty"`
 	Partition string `yaml:"partition,omitempty"`
+	Sort      string `yaml:"sort,omitempty"`
+	FileSize  string `yaml:"file_size,omitempty"`
+	RowGroup  string `yaml:"row_group,omitempty"`
 	Codec     string `yaml:"codec,omitempty"`
 	Drift     string `yaml:"drift,omitempty"`
 }

@@ -25,7 +25,9 @@ type Conversion struct {
 	To string
 	// Partition is the partition fields, for a folder.
 	Partition string
-	Layout    layout.Options
+	// Sort is the order of the rows in each file.
+	Sort   string
+	Layout layout.Options
 	// Overwrite replaces what is there.
 	Overwrite bool
 }
@@ -49,14 +51,14 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	}
 	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (prepared, error) {
 		s.AssignIDs()
-		spec, err := parseSpec(c.Partition, s)
+		spec, options, err := c.Reading.arrange(c.Partition, c.Sort, c.Layout, s)
 		if err != nil {
 			return prepared{}, err
 		}
 		if err := dest.begin(); err != nil {
 			return prepared{}, err
 		}
-		return prepared{output{schema: s, spec: spec, options: dest.layout(c.Layout), create: dest.create}, dest.discard}, nil
+		return prepared{output{schema: s, spec: spec, options: dest.layout(options), create: dest.create}, dest.discard}, nil
 	})
 	if err != nil {
 		return nil, err
@@ -70,11 +72,15 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	return report, nil
 }
 
-func parseSpec(text string, s schema.Schema) (layout.Spec, error) {
-	if text == "" {
-		return nil, nil
+// arrange reads how rows are partitioned and sorted.
+func (r Reading) arrange(partition, sort string, o layout.Options, s schema.Schema) (spec layout.Spec, out layout.Options, err error) {
+	if partition = r.partitionWith(partition); partition != "" {
+		if spec, err = layout.ParseSpec(partition, s); err != nil {
+			return nil, o, err
+		}
 	}
-	return layout.ParseSpec(text, s)
+	o.Sort, err = layout.ParseSort(sort, s)
+	return spec, o, err
 }
 
 // convertible refuses formats that can only be looked at so far.
@@ -111,7 +117,7 @@ func newDestination(c Conversion) (*destination, error) {
 	default:
 		return nil, fault.New(fault.Usage, "files ending in %s are not written yet", extension).Try("name a file ending in .parquet, or a folder ending in /")
 	}
-	if d.single && c.Partition != "" {
+	if d.single && c.partitionWith(c.Partition) != "" {
 		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/", strings.TrimSuffix(c.To, extension))
 	}
 	if exists && !c.Overwrite && !d.emptyFolder(info) {

@@ -97,7 +97,7 @@ func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.Fi
 		return nil, nil, err
 	}
 	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
-		Sort: t.SortOrder(), Files: len(files), Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
+		Sort: t.Sort.String(), Files: len(files), Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
 	for _, f := range files {
 		info.Rows += f.Rows
 		info.Bytes += f.Bytes

@@ -42,8 +42,18 @@ type extra struct {
 // extras lists the columns that are asked for besides the source's own.
 func (s *Source) extras(r Reading) ([]extra, error) {
 	out, err := s.pathColumns(r.PathColumns)
-	if err != nil || !r.Lineage {
-		return out, err
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range r.PartitionValues {
+		e := extra{field: schema.Field{Name: v.Column, Added: true, Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(s.Inputs))}
+		for i := range e.values {
+			e.values[i] = v.Value
+		}
+		out = append(out, e)
+	}
+	if !r.Lineage {
+		return out, nil
 	}
 	file := extra{field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}}
 	for _, in := range s.Inputs {
@@ -51,6 +61,23 @@ func (s *Source) extras(r Reading) ([]extra, error) {
 	}
 	return append(out, file, extra{field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true, Added: true}},
 		extra{field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true, Added: true}}), nil
+}
+
+// PartitionValue is a column that has one value for the whole run.
+type PartitionValue struct{ Column, Value string }
+
+// partitionWith puts columns of one value before other partition fields, unless these name them already.
+func (r Reading) partitionWith(fields string) string {
+	var out []string
+	for _, v := range r.PartitionValues {
+		if !strings.Contains(fields, v.Column) {
+			out = append(out, v.Column)
+		}
+	}
+	if fields != "" {
+		out = append(out, fields)
+	}
+	return strings.Join(out, ",")
 }
 
 var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)

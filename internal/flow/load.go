@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -23,7 +24,9 @@ type Loading struct {
 	Into      table.Name
 	// Partition is the partition fields of a new table.
 	Partition string
-	Layout    layout.Options
+	// Sort is the order of the rows in each file of a new table.
+	Sort   string
+	Layout layout.Options
 	// Drift is the policy for a table that exists.
 	Drift Drift
 	// DryRun asks for the account of a load that writes nothing.
@@ -91,14 +94,14 @@ func (l Loading) first(ctx context.Context, source *Source, b Budget, started ti
 	var load *table.Append
 	out, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (prepared, error) {
 		describeOrigins(s)
-		spec, err := parseSpec(l.Partition, s)
+		spec, options, err := l.arrange(l.Partition, l.Sort, l.Layout, s)
 		if err != nil {
 			return prepared{}, err
 		}
-		if load, err = l.Warehouse.Create(l.Into, s, spec); err != nil {
+		if load, err = l.Warehouse.Create(l.Into, s, spec, options.Sort); err != nil {
 			return prepared{}, err
 		}
-		return prepared{output{schema: load.Schema, spec: load.Spec, options: l.Layout, create: l.place(load), dry: l.DryRun}, load.Rollback}, nil
+		return prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), dry: l.DryRun}, load.Rollback}, nil
 	})
 	if err == nil {
 		load.Schema = out.schema
@@ -131,7 +134,7 @@ type further struct {
 }
 
 func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *Report, error) {
-	if err := l.samePartitioning(); err != nil {
+	if err := l.sameLayout(); err != nil {
 		return nil, nil, nil, err
 	}
 	var err error
@@ -193,12 +196,20 @@ func cause(s *Source) string {
 	return s.Inputs[0].Location + " and others"
 }
 
-// samePartitioning refuses partition fields that are not the table's.
-func (l *further) samePartitioning() error {
+// sameLayout refuses partition fields and sort orders that are not the table's.
+func (l *further) sameLayout() error {
+	sort, err := layout.ParseSort(l.Sort, l.table.Schema)
+	if err != nil {
+		return err
+	}
+	if l.Sort != "" && sort.String() != l.table.Sort.String() {
+		return fault.New(fault.Usage, "the rows of table %s are sorted by %s, not by %s", l.table.Name, orNothing(l.table.Sort), sort).Try("leave --sort out; a table keeps its order")
+	}
+	partition := l.partitionWith(l.Partition)
 	if l.Partition == "" {
 		return nil
 	}
-	spec, err := layout.ParseSpec(l.Partition, l.table.Schema)
+	spec, err := layout.ParseSpec(partition, l.table.Schema)
 	if err != nil {
 		return err
 	}
@@ -209,8 +220,8 @@ func (l *further) samePartitioning() error {
 	return nil
 }
 
-func orNothing(s layout.Spec) string {
-	if len(s) == 0 {
+func orNothing(s fmt.Stringer) string {
+	if s.String() == "" {
 		return "nothing"
 	}
 	return s.String()
@@ -237,7 +248,9 @@ func (l *further) newNames() bool {
 // prepare makes the output of the next attempt.
 func (l *further) prepare() (output, error) {
 	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
-	out := output{spec: l.table.Spec, options: l.Layout, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, dry: l.DryRun}
+	options := l.Layout
+	options.Sort = l.table.Sort
+	out := output{spec: l.table.Spec, options: options, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, dry: l.DryRun}
 	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
 	for i := range s.Fields {
 		f := &s.Fields[i]

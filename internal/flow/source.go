@@ -43,6 +43,8 @@ type Reading struct {
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
 	Lineage     bool
 	PathColumns string
+	// PartitionValues are columns with one value for the whole run, by which rows are partitioned.
+	PartitionValues []PartitionValue
 	// Limits bound what a record may take.
 	Limits Limits
 	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.

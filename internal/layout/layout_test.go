@@ -94,7 +94,7 @@ func TestTransformsAgree(t *testing.T) {
 		"day": iceberg.DayTransform{}, "hour": iceberg.HourTransform{}, "bucket": iceberg.BucketTransform{NumBuckets: 16}, "truncate": iceberg.TruncateTransform{Width: 3}}
 	for _, s := range samples {
 		for _, name := range strings.Fields(s.kinds) {
-			ours := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(s.array, 0)
+			ours := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(leaf{values: s.array}, 0)
 			want := theirs[name].Apply(iceberg.Optional[iceberg.Literal]{Valid: true, Val: s.literal}).Val.Any()
 			if fmt.Sprint(ours) != fmt.Sprint(want) && fmt.Sprint(ours) != numberOf(want) {
 				t.Errorf("%s of %v: %v, want %v", name, s.literal, ours, want)

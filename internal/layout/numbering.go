@@ -9,7 +9,7 @@ import (
 // numbering gives each combination of partition values a number, from 0 on in the order in which they come.
 type numbering struct {
 	spec    Spec
-	sources []int // column of each transform
+	sources [][]int // column of each transform, from the outermost on
 	types   []arrow.DataType
 	codes   []map[Value]uint32  // per transform: number of each value
 	pairs   []map[uint64]uint32 // per transform after the first: number of each combination with those before it
@@ -18,9 +18,13 @@ type numbering struct {
 func newNumbering(s schema.Schema, spec Spec) numbering {
 	n := numbering{spec: spec}
 	for i, t := range spec {
-		column := s.Index(t.Column)
-		n.sources = append(n.sources, column)
-		n.types = append(n.types, s.Fields[column].Type.Arrow())
+		path := reach(s, t.Column)
+		fields := s.Fields
+		for _, at := range path[:len(path)-1] {
+			fields = fields[at].Type.Fields
+		}
+		n.sources = append(n.sources, path)
+		n.types = append(n.types, fields[path[len(path)-1]].Type.Arrow())
 		n.codes = append(n.codes, map[Value]uint32{})
 		if i > 0 {
 			n.pairs = append(n.pairs, map[uint64]uint32{})
@@ -34,7 +38,7 @@ func (n *numbering) assign(batch arrow.RecordBatch) []uint32 {
 	rows := int(batch.NumRows())
 	numbers := make([]uint32, rows)
 	for i, t := range n.spec {
-		column := batch.Column(n.sources[i])
+		column := leafOf(batch, n.sources[i])
 		for row := range rows {
 			v := t.apply(column, row)
 			code, ok := n.codes[i][v]
@@ -62,7 +66,7 @@ func (n *numbering) assign(batch arrow.RecordBatch) []uint32 {
 func (n *numbering) values(batch arrow.RecordBatch, row int) []Value {
 	out := make([]Value, len(n.spec))
 	for i, t := range n.spec {
-		out[i] = t.apply(batch.Column(n.sources[i]), row)
+		out[i] = t.apply(leafOf(batch, n.sources[i]), row)
 	}
 	return out
 }

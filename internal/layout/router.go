@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -20,6 +21,10 @@ type Options struct {
 	BudgetBytes int64
 	// OpenFiles bounds how many files are written at a time.
 	OpenFiles int
+	// Sort is the order of the rows within each file.
+	Sort Sort
+	// TempDir is where rows wait that memory has no room for; empty for the system's own place.
+	TempDir string
 	// EvenEmpty asks for a file where there is no row to put into one. It is for output without partitions.
 	EvenEmpty bool
 }
@@ -52,6 +57,9 @@ type Router struct {
 	waiting    waiting
 	open       []*partition // least recently written first
 	files      []DataFile
+	sorter     sorter
+	pile       *pile
+	spilled    []*spilled
 }
 
 // partition is one combination of partition values and its open file, if it has one.
@@ -65,7 +73,7 @@ type partition struct {
 
 // NewRouter prepares for batches of a schema.
 func NewRouter(s schema.Schema, spec Spec, o Options, create Create) *Router {
-	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec)}
+	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort)}
 	if len(spec) == 0 {
 		r.partitions = []*partition{{}}
 	}
@@ -85,7 +93,7 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if batch.NumRows() == 0 {
 		return nil
 	}
-	if len(r.spec) == 0 {
+	if len(r.spec) == 0 && len(r.options.Sort) == 0 {
 		return r.encode(ctx, r.partitions[0], batch)
 	}
 	numbers := r.numbering.assign(batch)
@@ -98,7 +106,52 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if r.waiting.bytes < r.options.BudgetBytes {
 		return nil
 	}
+	if len(r.options.Sort) > 0 || len(r.spilled) > 0 || len(r.partitions) > r.options.OpenFiles {
+		return r.spill(ctx)
+	}
 	return r.drain(ctx, r.waiting.rows/2)
+}
+
+// spill puts the waiting rows on the disk, in the order of their partitions: encoded now they would become many small row groups, or not be sorted.
+func (r *Router) spill(ctx context.Context) error {
+	rows, err := r.waiting.sorted(ctx, len(r.partitions), r.sorter)
+	if err != nil {
+		return fmt.Errorf("gathering the rows of partitions: %w", err)
+	}
+	r.waiting = waiting{}
+	if r.pile == nil {
+		if r.pile, err = newPile(r.options.TempDir); err != nil {
+			return err
+		}
+	}
+	s, err := r.pile.spill(rows)
+	r.spilled = append(r.spilled, s)
+	return err
+}
+
+// merge encodes the rows that wait on the disk, one partition after the other.
+func (r *Router) merge(ctx context.Context) error {
+	for n, p := range r.partitions {
+		var cursors []*cursor
+		for _, s := range r.spilled {
+			if s.next < len(s.runs) && s.runs[s.next].partition == n {
+				cursors = append(cursors, &cursor{run: s, row: s.runs[s.next].start, end: s.runs[s.next].end})
+				s.next++
+			}
+		}
+		if len(cursors) == 0 {
+			continue
+		}
+		if err := merge(ctx, r.sorter, cursors, func(b arrow.RecordBatch) error { return r.encode(ctx, p, b) }); err != nil {
+			return err
+		}
+		if p.writer != nil {
+			if err := r.end(p); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // found notes the partition that a row is the first of. Partitions are numbered in the order in which they are found.
@@ -110,10 +163,11 @@ func (r *Router) found(batch arrow.RecordBatch, row int) {
 
 // drain encodes waiting rows, the partitions with most of them first, until no more than keep rows are left.
 func (r *Router) drain(ctx context.Context, keep int) error {
-	sorted, err := r.waiting.sorted(ctx, len(r.partitions))
+	sorted, err := r.waiting.sorted(ctx, len(r.partitions), r.sorter)
 	if err != nil {
 		return fmt.Errorf("gathering the rows of partitions: %w", err)
 	}
+	slices.SortStableFunc(sorted.runs, func(a, b run) int { return (b.end - b.start) - (a.end - a.start) })
 	r.waiting = waiting{}
 	left := int(sorted.batch.NumRows())
 	for len(sorted.runs) > 0 && left > keep {
@@ -217,9 +271,16 @@ func (r *Router) forget(p *partition) {
 // Close encodes what waits, finishes every file and returns them all in the order they were finished.
 func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 	if r.waiting.rows > 0 {
-		if err := r.drain(ctx, 0); err != nil {
+		flush := func() error { return r.drain(ctx, 0) }
+		if len(r.spilled) > 0 {
+			flush = func() error { return r.spill(ctx) }
+		}
+		if err := flush(); err != nil {
 			return nil, err
 		}
+	}
+	if err := r.merge(ctx); err != nil {
+		return nil, err
 	}
 	if r.options.EvenEmpty && len(r.files)+len(r.open) == 0 {
 		if err := r.begin(r.partitions[0]); err != nil {
@@ -231,13 +292,17 @@ func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 			return nil, err
 		}
 	}
+	r.pile.close()
+	r.pile, r.spilled = nil, nil
 	return r.files, nil
 }
 
-// Abandon closes every open file after a failure; what they hold is worthless.
+// Abandon closes every open file after a failure; what they hold is worthless. After Close it does nothing.
 func (r *Router) Abandon() {
 	for _, p := range r.open {
 		p.sink.Close()
 	}
 	r.open = nil
+	r.pile.close()
+	r.pile, r.spilled = nil, nil
 }

@@ -20,7 +20,7 @@ type Transform struct {
 	Name string
 	// Width is the number of buckets, or what values are truncated to.
 	Width int
-	// Column is the legal name of the source column.
+	// Column is the legal path of the source column.
 	Column string
 	// As is the partition field's name where a table already gave it one; otherwise it follows from the transform.
 	As string
@@ -85,13 +85,13 @@ func ParseSpec(text string, s schema.Schema) (Spec, error) {
 		if err != nil {
 			return nil, err
 		}
-		f, err := Column(s, t.Column)
+		f, path, err := ColumnPath(s, t.Column)
 		if err != nil {
 			return nil, err
 		}
-		t.Column = f.Name
+		t.Column = path
 		if !t.fits(f.Type.Kind) {
-			return nil, fault.New(fault.Usage, "%s cannot be made of column %q, which is a %s", t, f.Name, f.Type).
+			return nil, fault.New(fault.Usage, "%s cannot be made of column %q, which is a %s", t, path, f.Type).
 				Try("%s takes %s", t.Name, takes[t.Name])
 		}
 		if other, ok := seen[t.FieldName()]; ok {

@@ -20,11 +20,11 @@ import (
 type Value any
 
 // apply computes the value for one row of the transform's column.
-func (t Transform) apply(a arrow.Array, row int) Value {
-	if a.IsNull(row) {
+func (t Transform) apply(l leaf, row int) Value {
+	if l.null(row) {
 		return nil
 	}
-	switch a := a.(type) {
+	switch a := l.values.(type) {
 	case *array.Boolean:
 		return a.Value(row)
 	case *array.Int32:

@@ -28,14 +28,15 @@ func (w *waiting) add(batch arrow.RecordBatch, numbers []uint32) {
 // sorted is rows in the order of their partitions.
 type sorted struct {
 	batch arrow.RecordBatch
-	// runs are where the rows of each partition lie, those with most rows first.
+	// runs are where the rows of each partition lie, in the order of the partitions' numbers.
 	runs []run
 }
 
 type run struct{ partition, start, end int }
 
-// sorted puts the rows in the order of their partitions, of which there are n; within a partition they stay in theirs.
-func (w *waiting) sorted(ctx context.Context, n int) (sorted, error) {
+// sorted puts the rows in the order of their partitions, of which there are n; within a partition in the sort order, and where that says nothing they
+// stay as they are.
+func (w *waiting) sorted(ctx context.Context, n int, s sorter) (sorted, error) {
 	var out sorted
 	starts := make([]int, n+1)
 	for _, number := range w.numbers {
@@ -47,26 +48,43 @@ func (w *waiting) sorted(ctx context.Context, n int) (sorted, error) {
 			out.runs = append(out.runs, run{i, starts[i], starts[i+1]})
 		}
 	}
-	slices.SortStableFunc(out.runs, func(a, b run) int { return (b.end - b.start) - (a.end - a.start) })
 	order := make([]int32, w.rows)
 	for row, number := range w.numbers {
 		order[starts[number]] = int32(row)
 		starts[number]++
 	}
+	whole, err := w.joined()
+	if err != nil {
+		return out, err
+	}
+	if len(s.fields) > 0 {
+		keys := s.keys(whole)
+		for _, r := range out.runs {
+			slices.SortStableFunc(order[r.start:r.end], func(i, j int32) int { return s.compare(keys, int(i), keys, int(j)) })
+		}
+	}
 	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(order),
 		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(order))}, nil, 0, 0))
-	columns := make([]arrow.Array, w.batches[0].NumCols())
+	columns := make([]arrow.Array, whole.NumCols())
 	for c := range columns {
-		whole, err := w.column(c)
-		if err != nil {
-			return out, err
-		}
-		if columns[c], err = compute.TakeArray(ctx, whole, indices); err != nil {
+		if columns[c], err = compute.TakeArray(ctx, whole.Column(c), indices); err != nil {
 			return out, err
 		}
 	}
-	out.batch = array.NewRecordBatch(w.batches[0].Schema(), columns, int64(w.rows))
+	out.batch = array.NewRecordBatch(whole.Schema(), columns, int64(w.rows))
 	return out, nil
+}
+
+// joined makes one batch of all.
+func (w *waiting) joined() (arrow.RecordBatch, error) {
+	columns := make([]arrow.Array, w.batches[0].NumCols())
+	for c := range columns {
+		var err error
+		if columns[c], err = w.column(c); err != nil {
+			return nil, err
+		}
+	}
+	return array.NewRecordBatch(w.batches[0].Schema(), columns, int64(w.rows)), nil
 }
 
 // column joins one column of all batches.

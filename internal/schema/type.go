@@ -126,6 +126,17 @@ func (s Schema) Index(name string) int {
 	return -1
 }
 
+// IDOf returns the field id of a column or part of one by its legal path, 0 where there is none.
+func (s Schema) IDOf(path string) int {
+	id := 0
+	s.Walk(func(at string, f *Field) {
+		if at == path {
+			id = f.ID
+		}
+	})
+	return id
+}
+
 // String writes the type as the Iceberg specification does: long, decimal(9,2), list<string>, struct<lat: double>.
 func (t Type) String() string {
 	switch t.Kind {

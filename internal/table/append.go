@@ -24,9 +24,10 @@ import (
 // Append is a load in the making: files are created in the table's data folder and become part of the table with Commit, or
 // are removed with Rollback.
 type Append struct {
-	// Schema is the table's, with field ids, and Spec its partitioning.
+	// Schema is the table's, with field ids, Spec its partitioning, and Sort the order of the rows in its files.
 	Schema schema.Schema
 	Spec   layout.Spec
+	Sort   layout.Sort
 	// Creates is set when the table does not exist yet; it appears with the commit.
 	Creates bool
 	// Cause and Changes tell why the schema is not the table's any more, and how.
@@ -61,7 +62,7 @@ func properties(mapping, notes, log string) iceberg.Properties {
 }
 
 // Create begins the first load of a table, with a schema that has no ids yet.
-func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec) (*Append, error) {
+func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort) (*Append, error) {
 	s = s.Clone()
 	s.AssignIDs()
 	props, err := firstProperties(s)
@@ -69,7 +70,11 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec) (*Appen
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
 	}
 	location := filepath.Join(append([]string{w.dir}, name.parts...)...)
-	metadata, err := icetable.NewMetadata(toIceberg(s), specToIceberg(spec, s), icetable.UnsortedSortOrder, location, props)
+	order, err := sortToIceberg(sort, s)
+	if err != nil {
+		return nil, fault.Wrap(fault.Schema, err, "the sort order of %s cannot be kept", name)
+	}
+	metadata, err := icetable.NewMetadata(toIceberg(s), specToIceberg(spec, s), order, location, props)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be made", name)
 	}
@@ -77,7 +82,7 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec) (*Appen
 		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
 	}
 	base := icetable.New(name.parts, metadata, "", localFiles, &creation{warehouse: w, base: metadata})
-	return w.begin(name, s, spec, base, true), nil
+	return w.begin(name, s, spec, sort, base, true), nil
 }
 
 // localFiles opens the file system that syncs what it writes.
@@ -99,12 +104,12 @@ func firstProperties(s schema.Schema) (iceberg.Properties, error) {
 
 // Append begins a further load of a table, under its schema or one that grew out of it.
 func (w *Warehouse) Append(t *Table, s schema.Schema) *Append {
-	return w.begin(t.Name, s, t.Spec, t.table, false)
+	return w.begin(t.Name, s, t.Spec, t.Sort, t.table, false)
 }
 
-func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, base *icetable.Table, creates bool) *Append {
+func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, base *icetable.Table, creates bool) *Append {
 	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	return &Append{Schema: s, Spec: spec, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
+	return &Append{Schema: s, Spec: spec, Sort: sort, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
 }
 
 func sameIDs(a, b []schema.Field) bool {
@@ -275,8 +280,9 @@ func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable
 	tx := base.NewTransaction()
 	var added []iceberg.DataFile
 	spec := a.base.Spec()
+	order := base.Metadata().DefaultSortOrder()
 	for _, f := range files {
-		built, err := a.dataFile(spec, f)
+		built, err := a.dataFile(spec, order, f)
 		if err != nil {
 			return nil, fmt.Errorf("describing %s: %w", f.Path, err)
 		}
@@ -324,7 +330,7 @@ func (a *Append) grown() (*icetable.Table, error) {
 }
 
 // dataFile describes a file for the manifest.
-func (a *Append) dataFile(spec iceberg.PartitionSpec, f layout.DataFile) (iceberg.DataFile, error) {
+func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFile) (iceberg.DataFile, error) {
 	partition := map[int]any{}
 	for i := range spec.NumFields() {
 		partition[spec.Field(i).FieldID] = f.Values[i]
@@ -349,7 +355,7 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, f layout.DataFile) (iceber
 		}
 	}
 	b.ColumnSizes(sizes).ValueCounts(values).NullValueCounts(nulls).NaNValueCounts(nans).LowerBoundValues(lower).UpperBoundValues(upper).
-		SplitOffsets(f.Summary.RowGroups)
+		SplitOffsets(f.Summary.RowGroups).SortOrderID(order)
 	return b.Build(), nil
 }
 

@@ -73,12 +73,3 @@ func (t *Table) Location() string { return t.table.Location() }
 
 // FormatVersion returns the version of the table format.
 func (t *Table) FormatVersion() int { return t.table.Metadata().Version() }
-
-// SortOrder writes the table's sort order, empty when it has none.
-func (t *Table) SortOrder() string {
-	order := t.table.SortOrder()
-	if order.Len() == 0 {
-		return ""
-	}
-	return order.String()
-}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"github.com/apache/iceberg-go"
+	icetable "github.com/apache/iceberg-go/table"
 
 	"trevak/internal/fault"
 	"trevak/internal/layout"
@@ -149,11 +150,43 @@ func specToIceberg(spec layout.Spec, s schema.Schema) *iceberg.PartitionSpec {
 	const firstPartitionID = 1000 // where the specification lets the ids of partition fields begin
 	var fields []iceberg.PartitionField
 	for i, t := range spec {
-		fields = append(fields, iceberg.PartitionField{SourceIDs: []int{s.Fields[s.Index(t.Column)].ID}, FieldID: firstPartitionID + i,
+		fields = append(fields, iceberg.PartitionField{SourceIDs: []int{s.IDOf(t.Column)}, FieldID: firstPartitionID + i,
 			Name: t.FieldName(), Transform: transformToIceberg(t)})
 	}
 	out := iceberg.NewPartitionSpec(fields...)
 	return &out
+}
+
+// sortToIceberg gives a sort order the library's form.
+func sortToIceberg(sort layout.Sort, s schema.Schema) (icetable.SortOrder, error) {
+	if len(sort) == 0 {
+		return icetable.UnsortedSortOrder, nil
+	}
+	var fields []icetable.SortField
+	for _, f := range sort {
+		field := icetable.SortField{SourceIDs: []int{s.IDOf(f.Column)}, Transform: iceberg.IdentityTransform{}, Direction: icetable.SortASC, NullOrder: icetable.NullsFirst}
+		if f.Descending {
+			field.Direction = icetable.SortDESC
+		}
+		if f.NullsLast {
+			field.NullOrder = icetable.NullsLast
+		}
+		fields = append(fields, field)
+	}
+	return icetable.NewSortOrder(1, fields)
+}
+
+// sortFromIceberg reads a table's sort order, as far as it goes by columns as they are.
+func sortFromIceberg(order icetable.SortOrder, s *iceberg.Schema) layout.Sort {
+	var out layout.Sort
+	for _, f := range order.Fields() {
+		column, ok := s.FindColumnName(f.SourceID())
+		if _, identity := f.Transform.(iceberg.IdentityTransform); !ok || !identity {
+			return out
+		}
+		out = append(out, layout.SortField{Column: column, Descending: f.Direction == icetable.SortDESC, NullsLast: f.NullOrder == icetable.NullsLast})
+	}
+	return out
 }
 
 func transformToIceberg(t layout.Transform) iceberg.Transform {

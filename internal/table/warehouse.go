@@ -80,6 +80,7 @@ type Table struct {
 	// Schema has the field ids and the names that columns have in their source.
 	Schema schema.Schema
 	Spec   layout.Spec
+	Sort   layout.Sort
 	table  *icetable.Table
 }
 
@@ -103,7 +104,7 @@ func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Table{Name: name, Schema: s, Spec: spec, table: loaded}, nil
+	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), table: loaded}, nil
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.
