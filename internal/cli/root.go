@@ -186,6 +186,7 @@ func terminal(w io.Writer) (int, bool) {
 // budget returns what a run may use, and a function to call at its end.
 func (a *app) budget() (flow.Budget, func()) {
 	b := flow.DefaultBudget()
+	b.Warn = func(text string) { fmt.Fprintln(a.err, "trevak: "+text) }
 	fd, ok := terminal(a.err)
 	if !ok || a.quiet {
 		return b, func() {}

@@ -89,8 +89,9 @@ func (l Limits) checkColumns(n int, location string) error {
 type Budget struct {
 	// Workers is how many blocks, and how many columns, are worked on at a time.
 	Workers int
-	// Events is told of progress, from one goroutine at a time; it may be nil.
+	// Events is told of progress, from one goroutine at a time, and Warn of what should be known before rows are written; both may be nil.
 	Events func(Event)
+	Warn   func(string)
 }
 
 // DefaultBudget uses every processor.

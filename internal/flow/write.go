@@ -171,7 +171,7 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		return output{}, nil, nil, err
 	}
 	inferred, err := s.inferFirst(ctx, r, b)
-	rewritten, misfits := false, false
+	rewritten, misfits, warned := false, false, false
 	for ; err == nil; rewritten = true {
 		if misfits = misfits || inferred.Observed.Surplus > 0; misfits && len(added) < 1 || misfits && added[len(added)-1].field.Name != schema.MisfitColumn {
 			added = append(slices.Clone(added), misfitExtra)
@@ -180,6 +180,10 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		var report *Report
 		var out prepared
 		if out, err = s.underInferred(inferred, added, prepare); err == nil {
+			if !warned {
+				warned = true
+				b.warn(inferred.foresee(out.spec))
+			}
 			out.style = r.Corrections.Names
 			files, report, err = s.attempt(ctx, r, b, &out.output, started, target)
 			if err == nil {
