@@ -220,6 +220,7 @@ func parseCharacter(flag, text string) (*byte, error) {
 type layoutFlags struct {
 	partition, codec         string
 	sort, fileSize, rowGroup string
+	bloom                    []string
 }
 
 func (f *layoutFlags) add(cmd *cobra.Command) {
@@ -228,7 +229,8 @@ func (f *layoutFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.sort, "sort", "", "order of the rows within files, like 'sea_area, observed_at desc nulls last'")
 	flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
 	flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
-	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression of the data: "+strings.Join(columnar.CodecNames(), ", "))
+	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none': "+strings.Join(columnar.CodecNames(), ", "))
+	flags.StringSliceVar(&f.bloom, "bloom", nil, "`columns` that get Bloom filters, for finding single values")
 }
 
 func (f *layoutFlags) options() (layout.Options, error) {
@@ -240,10 +242,11 @@ func (f *layoutFlags) options() (layout.Options, error) {
 	if err := o.ParseRowGroup(f.rowGroup); err != nil {
 		return o, err
 	}
-	codec, err := columnar.ParseCodec(f.codec)
+	o.Columnar.Bloom = f.bloom
+	codec, single, err := columnar.ParseCodecs(f.codec)
 	if err != nil {
 		return o, fault.New(fault.Usage, "--codec: %s", err)
 	}
-	o.Columnar.Codec = codec
+	o.Columnar.Codec, o.Columnar.Codecs = codec, single
 	return o, nil
 }

@@ -24,6 +24,7 @@ type chunk struct {
 	column *schema.Column
 	values values
 	codec  Codec
+	bloom  *bloom // nil where there is none
 	pages  []page
 	size   int64 // of the finished pages, compressed
 
@@ -49,6 +50,9 @@ type page struct {
 func (c *chunk) add(l leaf) error {
 	c.levels(l)
 	c.values.add(l)
+	if c.bloom != nil {
+		c.bloom.add(l)
+	}
 	if c.rows >= pageRows || c.values.pending() >= pageBytes {
 		return c.endPage()
 	}
@@ -171,6 +175,11 @@ func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 	}
 	// The library lists the encodings that its own writer would have used.
 	list(&builder.Contents().MetaData.Encodings, encodings)
+	if c.bloom != nil {
+		if err := c.bloom.write(sink, builder); err != nil {
+			return err
+		}
+	}
 	c.pages, c.size, c.firstRow = nil, 0, 0
 	c.values.reset()
 	return nil

@@ -3,6 +3,7 @@ package columnar
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -11,19 +12,22 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Codec names how pages are compressed.
+// Codec names how pages are compressed, with a level where the codec has any: zstd, zstd:9.
 type Codec string
 
-// codecs are the names users write, in the order they are offered.
+// codecs are the names users write, in the order they are offered, with the levels they have; lz4 is the block format without a frame
+// (LZ4_RAW in the Parquet specification).
 var codecs = []struct {
-	name  Codec
-	codec compress.Compression
+	name            string
+	codec           compress.Compression
+	lowest, highest int
 }{
-	{"zstd", compress.Codecs.Zstd},
-	{"snappy", compress.Codecs.Snappy},
-	{"gzip", compress.Codecs.Gzip},
-	{"lz4", compress.Codecs.Lz4Raw},
-	{"none", compress.Codecs.Uncompressed},
+	{"zstd", compress.Codecs.Zstd, 1, 22},
+	{"snappy", compress.Codecs.Snappy, 0, 0},
+	{"gzip", compress.Codecs.Gzip, 1, 9},
+	{"lz4", compress.Codecs.Lz4Raw, 0, 0},
+	{"brotli", compress.Codecs.Brotli, 0, 11},
+	{"none", compress.Codecs.Uncompressed, 0, 0},
 }
 
 // DefaultCodec is used when none is stated.
@@ -33,50 +37,106 @@ const DefaultCodec Codec = "zstd"
 func CodecNames() []string {
 	var names []string
 	for _, c := range codecs {
-		names = append(names, string(c.name))
+		names = append(names, c.name)
 	}
 	return names
 }
 
-// ParseCodec reads the name of a codec.
-func ParseCodec(name string) (Codec, error) {
-	if slices.Contains(CodecNames(), name) {
-		return Codec(name), nil
+// ParseCodec reads the name of a codec, with or without a level.
+func ParseCodec(text string) (Codec, error) {
+	name, level, leveled := strings.Cut(text, ":")
+	for _, c := range codecs {
+		if c.name != name {
+			continue
+		}
+		if !leveled {
+			return Codec(text), nil
+		}
+		if n, err := strconv.Atoi(level); err != nil || n < c.lowest || n > c.highest {
+			if c.highest == 0 {
+				return "", fmt.Errorf("%s has no levels, so %q cannot be used", name, text)
+			}
+			return "", fmt.Errorf("%q is no level of %s; it has %d to %d", level, name, c.lowest, c.highest)
+		}
+		return Codec(text), nil
 	}
 	return "", fmt.Errorf("%q is not a codec; it takes one of %s", name, strings.Join(CodecNames(), ", "))
 }
 
+// ParseCodecs reads a codec for all columns and others for some: zstd:3,note=zstd:9,flag=none. Columns go by their legal paths.
+func ParseCodecs(text string) (all Codec, columns map[string]Codec, err error) {
+	all, columns = DefaultCodec, map[string]Codec{}
+	for i, part := range strings.Split(text, ",") {
+		column, name, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok && i > 0 {
+			return "", nil, fmt.Errorf("%q names no column; write the codec of all columns first, then column=codec", part)
+		}
+		if !ok {
+			if all, err = ParseCodec(column); err != nil {
+				return "", nil, err
+			}
+			continue
+		}
+		if columns[column], err = ParseCodec(name); err != nil {
+			return "", nil, err
+		}
+	}
+	return all, columns, nil
+}
+
+func (c Codec) name() string {
+	name, _, _ := strings.Cut(string(c), ":")
+	return name
+}
+
 func (c Codec) parquet() compress.Compression {
 	for _, known := range codecs {
-		if known.name == c {
+		if known.name == c.name() {
 			return known.codec
 		}
 	}
 	return compress.Codecs.Zstd
 }
 
-// level is the compression level handed to the library for dictionaries; its default for every codec.
-func (c Codec) level() int { return compress.DefaultCompressionLevel }
-
-// zstdEncoders are kept from page to page: making one costs far more than a small page takes to compress.
-var zstdEncoders = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false))
-	if err != nil {
-		panic(err) // only for options that contradict each other
+// level is the compression level, the codec's default where none is stated.
+func (c Codec) level() int {
+	if _, text, ok := strings.Cut(string(c), ":"); ok {
+		if n, err := strconv.Atoi(text); err == nil {
+			return n
+		}
 	}
-	return e
-}}
+	return compress.DefaultCompressionLevel
+}
+
+// zstdPools keeps encoders from page to page, by their level: making one costs far more than a small page takes to compress.
+var zstdPools sync.Map
+
+func zstdPool(level zstd.EncoderLevel) *sync.Pool {
+	pool, _ := zstdPools.LoadOrStore(level, &sync.Pool{New: func() any {
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false))
+		if err != nil {
+			panic(err) // only for options that contradict each other
+		}
+		return e
+	}})
+	return pool.(*sync.Pool)
+}
 
 // compress packs a page.
 func (c Codec) compress(raw []byte) ([]byte, error) {
-	switch c {
+	switch c.name() {
 	case "none":
 		return slices.Clone(raw), nil
 	case "snappy":
 		return s2.EncodeSnappy(nil, raw), nil
 	case "zstd":
-		e := zstdEncoders.Get().(*zstd.Encoder)
-		defer zstdEncoders.Put(e)
+		level := zstd.SpeedDefault
+		if n := c.level(); n != compress.DefaultCompressionLevel {
+			level = zstd.EncoderLevelFromZstd(n)
+		}
+		pool := zstdPool(level)
+		e := pool.Get().(*zstd.Encoder)
+		defer pool.Put(e)
 		return e.EncodeAll(raw, nil), nil
 	}
 	codec, err := compress.GetCodec(c.parquet())
@@ -86,11 +146,20 @@ func (c Codec) compress(raw []byte) ([]byte, error) {
 	return codec.EncodeLevel(make([]byte, codec.CompressBound(int64(len(raw)))), raw, c.level()), nil
 }
 
+// size returns how many bytes a page takes compressed, for comparing encodings.
+func (c Codec) size(raw []byte) int {
+	packed, err := c.compress(raw)
+	if err != nil {
+		return len(raw)
+	}
+	return len(packed)
+}
+
 // codecName names a codec found in a file.
 func codecName(c compress.Compression) string {
 	for _, known := range codecs {
 		if known.codec == c {
-			return string(known.name)
+			return known.name
 		}
 	}
 	return strings.ToLower(c.String())

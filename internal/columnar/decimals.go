@@ -11,12 +11,12 @@ import (
 
 // newDecimals encodes decimals as the Iceberg specification wants them in Parquet: in 4 bytes up to 9 digits, in 8 up to 18, and
 // in the fewest that hold them beyond.
-func newDecimals(precision int32) values {
+func newDecimals(precision int32, codec Codec) values {
 	switch {
 	case precision <= 9:
-		return &decimals{values: newFixed[int32](false), narrow: narrowed[int32]}
+		return &decimals{values: newFixed[int32](false, codec), narrow: narrowed[int32]}
 	case precision <= 18:
-		return &decimals{values: newFixed[int64](false), narrow: narrowed[int64]}
+		return &decimals{values: newFixed[int64](false, codec), narrow: narrowed[int64]}
 	}
 	t := newFixedTexts(int(pqarrow.DecimalSize(precision)), true)
 	return &wideDecimals{texts: t}

@@ -26,9 +26,12 @@ type texts struct {
 	high  []byte
 	some  bool // the open page has a value
 	body  []byte
+	choice
 }
 
-func newTexts() *texts { return &texts{pages: 1, order: bytes.Compare} }
+func newTexts(codec Codec) *texts {
+	return &texts{pages: 1, order: bytes.Compare, choice: choice{codec: codec}}
+}
 
 // newFixedTexts encodes byte strings of one length; signed says that they are numbers in two's complement, big-endian.
 func newFixedTexts(width int, signed bool) *texts {
@@ -140,9 +143,30 @@ func (t *texts) page() ([]byte, parquet.Encoding, extremes) {
 		t.ids = t.ids[:0]
 		return t.body, parquet.Encodings.RLEDict, r
 	}
-	t.body = append(t.body[:0], t.plain...)
+	encoding := t.encodePlain()
 	t.plain = t.plain[:0]
-	return t.body, parquet.Encodings.Plain, r
+	return t.body, encoding, r
+}
+
+// encodePlain encodes the texts of a page without a dictionary: as they are, with all lengths before them, or by what each shares with the one
+// before.
+func (t *texts) encodePlain() parquet.Encoding {
+	plain := func() []byte { t.body = append(t.body[:0], t.plain...); return t.body }
+	lengths := func() []byte { t.body = encode.Lengths(t.body[:0], t.plain); return t.body }
+	prefixes := func() []byte { t.body = encode.Prefixes(t.body[:0], t.plain); return t.body }
+	encoding := parquet.Encodings.Plain
+	if t.width == 0 && len(t.plain) > 0 {
+		encoding = t.of([]parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray, parquet.Encodings.DeltaByteArray}, []func() []byte{plain, lengths, prefixes})
+	}
+	switch encoding {
+	case parquet.Encodings.DeltaLengthByteArray:
+		lengths()
+	case parquet.Encodings.DeltaByteArray:
+		prefixes()
+	default:
+		plain()
+	}
+	return encoding
 }
 
 func (t *texts) dictionary() ([]byte, int) {
@@ -161,5 +185,5 @@ func (t *texts) notNumbers() int64 { return 0 }
 func (t *texts) reset() {
 	t.dict.Reset()
 	t.ids, t.plain, t.seen = t.ids[:0], t.plain[:0], t.seen[:0]
-	t.gone, t.used, t.count, t.some, t.pages = t.never, false, 0, false, 1
+	t.gone, t.used, t.count, t.some, t.pages, t.settled = t.never, false, 0, false, 1, false
 }

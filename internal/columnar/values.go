@@ -31,27 +31,53 @@ type values interface {
 // extremes are the smallest and the largest value of a page or a row group, in plain encoding; nil where there is none.
 type extremes struct{ low, high []byte }
 
-// newValues returns what encodes a leaf of an Arrow type, nil for types that are not written.
-func newValues(dt arrow.DataType) values {
+// newValues returns what encodes a leaf of an Arrow type, nil for types that are not written. codec is the one that its pages are compressed with.
+func newValues(dt arrow.DataType, codec Codec) values {
 	switch dt.ID() {
 	case arrow.INT64, arrow.TIMESTAMP, arrow.TIME64:
-		return newFixed[int64](false)
+		return newFixed[int64](false, codec)
 	case arrow.INT32, arrow.DATE32:
-		return newFixed[int32](false)
+		return newFixed[int32](false, codec)
 	case arrow.FLOAT64:
-		return newFixed[int64](true)
+		return newFixed[int64](true, codec)
 	case arrow.FLOAT32:
-		return newFixed[int32](true)
+		return newFixed[int32](true, codec)
 	case arrow.STRING, arrow.BINARY:
-		return newTexts()
+		return newTexts(codec)
 	case arrow.FIXED_SIZE_BINARY:
 		return newFixedTexts(dt.(*arrow.FixedSizeBinaryType).ByteWidth, false)
 	case arrow.DECIMAL128:
-		return newDecimals(dt.(*arrow.Decimal128Type).Precision)
+		return newDecimals(dt.(*arrow.Decimal128Type).Precision, codec)
 	case arrow.BOOL:
 		return &booleans{}
 	}
 	return nil
+}
+
+// choice is the encoding of a column's pages without a dictionary, settled by trial on the first of them in each row group.
+type choice struct {
+	codec   Codec
+	settled bool
+	best    parquet.Encoding
+}
+
+// trialGain is what an encoding must save, compressed, to be taken instead of the plain one, which is the quickest to read.
+const trialGain = 0.95
+
+// of returns the encoding to use. forms encode the values of the page in the encodings that are tried, the plain one first.
+func (c *choice) of(encodings []parquet.Encoding, forms []func() []byte) parquet.Encoding {
+	if c.settled {
+		return c.best
+	}
+	c.settled, c.best = true, encodings[0]
+	plain := c.codec.size(forms[0]())
+	smallest := plain
+	for i, form := range forms[1:] {
+		if n := c.codec.size(form()); n < smallest && float64(n) < trialGain*float64(plain) {
+			c.best, smallest = encodings[i+1], n
+		}
+	}
+	return c.best
 }
 
 // A dictionary is given up when nearly every one of the first values is new, when later most are, or when it has grown large.
@@ -83,9 +109,12 @@ type fixed[T int32 | int64] struct {
 	scratch  []T
 	body     []byte
 	never    bool // the row group before gave the dictionary up at once, so this one has none
+	choice   choice
 }
 
-func newFixed[T int32 | int64](floating bool) *fixed[T] { return &fixed[T]{floating: floating} }
+func newFixed[T int32 | int64](floating bool, codec Codec) *fixed[T] {
+	return &fixed[T]{floating: floating, choice: choice{codec: codec}}
+}
 
 // stored returns the values of an array in their stored form.
 func stored[T int32 | int64](a arrow.Array) []T {
@@ -185,19 +214,30 @@ func (f *fixed[T]) page() ([]byte, parquet.Encoding, extremes) {
 		f.ids = f.ids[:0]
 		return f.body, parquet.Encodings.RLEDict, r
 	}
-	var v T
-	encoding := parquet.Encodings.Plain
-	if !f.floating {
-		// Deltas are worth their decoding only where they save much.
-		if f.body = encode.Delta(f.body[:0], f.plain); len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
-			encoding = parquet.Encodings.DeltaBinaryPacked
-		}
-	}
-	if encoding == parquet.Encodings.Plain {
-		f.body = encode.Plain(f.body[:0], f.plain)
-	}
+	encoding := f.encodePlain()
 	f.plain = f.plain[:0]
 	return f.body, encoding, r
+}
+
+// encodePlain encodes the values of a page without a dictionary: whole numbers as deltas where that saves much, floating-point ones split into
+// streams of bytes where they compress better so.
+func (f *fixed[T]) encodePlain() parquet.Encoding {
+	var v T
+	plain := func() []byte { f.body = encode.Plain(f.body[:0], f.plain); return f.body }
+	split := func() []byte { f.body = encode.Split(f.body[:0], f.plain); return f.body }
+	switch {
+	case len(f.plain) == 0:
+	case !f.floating:
+		// Deltas are worth their decoding only where they save much.
+		if f.body = encode.Delta(f.body[:0], f.plain); len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
+			return parquet.Encodings.DeltaBinaryPacked
+		}
+	case f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split}) == parquet.Encodings.ByteStreamSplit:
+		split()
+		return parquet.Encodings.ByteStreamSplit
+	}
+	plain()
+	return parquet.Encodings.Plain
 }
 
 // appendIDs writes dictionary ids as a page holds them: their width and then the hybrid encoding.
@@ -233,7 +273,7 @@ func (f *fixed[T]) notNumbers() int64 { return f.nans }
 func (f *fixed[T]) reset() {
 	f.dict.Reset()
 	f.ids, f.plain = f.ids[:0], f.plain[:0]
-	f.gone, f.used, f.count, f.ranged = f.never, false, 0, false
+	f.gone, f.used, f.count, f.ranged, f.choice.settled = f.never, false, 0, false, false
 }
 
 // booleans are packed one bit each.
@@ -274,9 +314,12 @@ func (b *booleans) page() ([]byte, parquet.Encoding, extremes) {
 			break
 		}
 	}
-	b.body = encode.Bits(b.body[:0], b.list)
+	encoding := parquet.Encodings.RLE
+	if b.body = encode.Runs(b.body[:0], b.list); len(b.list) == 0 || len(b.body) > (len(b.list)+7)/8 {
+		b.body, encoding = encode.Bits(b.body[:0], b.list), parquet.Encodings.Plain
+	}
 	b.list = b.list[:0]
-	return b.body, parquet.Encodings.Plain, r
+	return b.body, encoding, r
 }
 
 func (b *booleans) dictionary() ([]byte, int) { return nil, 0 }

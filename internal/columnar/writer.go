@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/extensions"
@@ -21,6 +22,10 @@ import (
 // Options says how a file is written.
 type Options struct {
 	Codec Codec
+	// Codecs are those of single columns, by their legal paths; parts of nested columns take theirs.
+	Codecs map[string]Codec
+	// Bloom are columns, by their legal paths, that get Bloom filters.
+	Bloom []string
 	// RowGroupRows and RowGroupBytes end a row group, whichever is reached first; the bytes are those of encoded pages.
 	RowGroupRows, RowGroupBytes int64
 	// Workers is how many columns are encoded at a time.
@@ -68,24 +73,63 @@ func (c *countingWriter) Tell() int64 { return c.n }
 
 // NewWriter begins a file of a schema whose fields have ids. The caller closes w after Close.
 func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
-	props := parquet.NewWriterProperties(parquet.WithCompression(o.Codec.parquet()), parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy))
+	props := parquet.NewWriterProperties(parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy))
 	out := &Writer{sink: &countingWriter{w: w}, schema: s.Arrow(), options: o}
 	tree, err := pqarrow.ToParquet(arrow.NewSchema(annotated(out.schema.Fields(), s.Fields), nil), props, pqarrow.DefaultWriterProps())
 	if err != nil {
 		return nil, fmt.Errorf("the schema has no Parquet form: %w", err)
 	}
+	paths := leafPaths(s)
+	chosen := make([]Codec, len(paths))
+	compressed := []parquet.WriterProperty{parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy)}
+	for i, path := range paths {
+		chosen[i] = o.codecOf(path)
+		compressed = append(compressed, parquet.WithCompressionFor(tree.Column(i).Path(), chosen[i].parquet()))
+	}
+	props = parquet.NewWriterProperties(compressed...)
 	out.tree = tree
 	out.footer = metadata.NewFileMetadataBuilder(tree, props, nil)
 	out.index = &metadata.PageIndexBuilder{Schema: tree}
 	for _, leaf := range leafTypes(out.schema.Fields()) {
-		v := newValues(leaf)
+		i := len(out.chunks)
+		v := newValues(leaf, chosen[i])
 		if v == nil {
 			return nil, fmt.Errorf("%s is not written yet", leaf)
 		}
-		out.chunks = append(out.chunks, &chunk{column: tree.Column(len(out.chunks)), values: v, codec: o.Codec})
+		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i]}
+		if slices.Contains(o.Bloom, paths[i]) {
+			c.bloom = newBloom()
+		}
+		out.chunks = append(out.chunks, c)
 	}
 	_, err = io.WriteString(out.sink, magic)
 	return out, err
+}
+
+// codecOf returns the codec of a leaf column: its own, that of the nearest column it is a part of, or that of all.
+func (o Options) codecOf(path string) Codec {
+	for at := path; at != ""; {
+		if c, ok := o.Codecs[at]; ok {
+			return c
+		}
+		last := strings.LastIndexByte(at, '.')
+		if last < 0 {
+			break
+		}
+		at = at[:last]
+	}
+	return o.Codec
+}
+
+// leafPaths lists the legal paths of the leaf columns in the order of a Parquet schema.
+func leafPaths(s schema.Schema) []string {
+	var out []string
+	s.Walk(func(path string, f *schema.Field) {
+		if !f.Type.Nested() {
+			out = append(out, path)
+		}
+	})
+	return out
 }
 
 // annotated gives uuid columns the type by which the library annotates them in a Parquet schema.

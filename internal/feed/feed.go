@@ -97,7 +97,9 @@ type Table struct {
 	FileSize  string `yaml:"file_size,omitempty"`
 	RowGroup  string `yaml:"row_group,omitempty"`
 	Codec     string `yaml:"codec,omitempty"`
-	Drift     string `yaml:"drift,omitempty"`
+	// Bloom are columns that get Bloom filters.
+	Bloom []string `yaml:"bloom,omitempty"`
+	Drift string   `yaml:"drift,omitempty"`
 }
 
 // Limits bound what may go wrong, and what a record may take.

@@ -79,7 +79,10 @@ func (r Reading) arrange(partition, sort string, o layout.Options, s schema.Sche
 			return nil, o, err
 		}
 	}
-	o.Sort, err = layout.ParseSort(sort, s)
+	if o.Sort, err = layout.ParseSort(sort, s); err != nil {
+		return nil, o, err
+	}
+	o.Columnar, err = o.Columnar.For(s)
 	return spec, o, err
 }
 

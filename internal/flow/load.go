@@ -269,6 +269,10 @@ func (l *further) prepare() (output, error) {
 	if err := l.requiredThere(s); err != nil {
 		return out, err
 	}
+	var err error
+	if out.options.Columnar, err = options.Columnar.For(s); err != nil {
+		return out, err
+	}
 	l.load = l.Warehouse.Append(l.table, s)
 	out.schema, out.create = s, l.place(l.load)
 	return out, nil

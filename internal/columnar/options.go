@@ -1,0 +1,57 @@
+package columnar
+
+import (
+	"slices"
+	"strings"
+
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+)
+
+// For checks the columns that options name against a schema, and names them by their legal paths.
+func (o Options) For(s schema.Schema) (Options, error) {
+	legal := map[string]string{}
+	leaves := map[string]schema.Type{}
+	var names []string
+	s.Walk(func(path string, f *schema.Field) {
+		names = append(names, path)
+		legal[path] = path
+		leaves[path] = f.Type
+		for _, other := range []string{f.Origin, strings.ReplaceAll(path, "."+schema.ElementName, "")} {
+			if _, taken := legal[other]; !taken && other != "" {
+				legal[other] = path
+			}
+		}
+	})
+	find := func(flag, name string) (string, error) {
+		if path, ok := legal[name]; ok {
+			return path, nil
+		}
+		e := fault.New(fault.Usage, "%s names a column %q that is not there", flag, name)
+		if near := schema.Nearest(name, names); len(near) > 0 {
+			return "", e.Try("the nearest names are %s", strings.Join(near, ", "))
+		}
+		return "", e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
+	}
+	codecs := map[string]Codec{}
+	for name, codec := range o.Codecs {
+		path, err := find("--codec", name)
+		if err != nil {
+			return o, err
+		}
+		codecs[path] = codec
+	}
+	bloom := slices.Clone(o.Bloom)
+	for i, name := range bloom {
+		path, err := find("--bloom", name)
+		if err != nil {
+			return o, err
+		}
+		if t := leaves[path]; t.Nested() || !bloomable(t.Arrow()) {
+			return o, fault.New(fault.Usage, "--bloom: column %q is a %s, which has no filters", path, t).Try("name whole numbers, dates, times, texts or uuids")
+		}
+		bloom[i] = path
+	}
+	o.Codecs, o.Bloom = codecs, bloom
+	return o, nil
+}
