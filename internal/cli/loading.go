@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/render"
@@ -66,13 +67,13 @@ files are never changed.`,
 func (a *app) convert() *cobra.Command {
 	var reading readingFlags
 	var lay layoutFlags
-	var to string
+	var to, format string
 	var overwrite bool
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to DEST",
-		Short: "Write files as Parquet, without a table",
-		Long: `Convert writes the rows of the source as one Parquet file, or as a folder of them with a folder for each partition. The
-destination appears when all of it is written; what exists is replaced only with --overwrite.`,
+		Short: "Write files as Parquet, Arrow, Avro or text, without a table",
+		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .arrow, .avro, .ndjson, .csv, .tsv), or as a folder of
+them with a folder for each partition. The destination appears when all of it is written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite`,
 		Args: sources(&reading),
@@ -82,6 +83,12 @@ destination appears when all of it is written; what exists is replaced only with
 				return err
 			}
 			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite}
+			if format != "" {
+				var ok bool
+				if c.Format, ok = columnar.FormatOf("." + format); !ok {
+					return fault.New(fault.Usage, "--format %s is not known", format).Try("use parquet, arrow, avro, ndjson, csv or tsv")
+				}
+			}
 			if c.Layout, err = lay.options(); err != nil {
 				return err
 			}
@@ -94,7 +101,8 @@ destination appears when all of it is written; what exists is replaced only with
 	reading.add(cmd, true)
 	reading.addTolerance(cmd)
 	lay.add(cmd)
-	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, or a folder")
+	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
+	cmd.Flags().StringVar(&format, "format", "", "how the files of a folder are written (default parquet)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
 	return cmd
 }

@@ -1,7 +1,9 @@
 package columnar
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -9,7 +11,9 @@ import (
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/arrow-go/v18/parquet"
 	"github.com/apache/arrow-go/v18/parquet/file"
 	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
@@ -18,10 +22,11 @@ import (
 	"trevak/internal/schema"
 )
 
-// File is an open Parquet file. The caller closes it.
+// File is an open columnar file: Parquet, Arrow or Avro. The caller closes it.
 type File struct {
 	// Schema is the file's own schema.
 	Schema   schema.Schema
+	other    rowReader // nil for Parquet
 	location string
 	reader   *file.Reader
 	disk     *os.File
@@ -42,6 +47,17 @@ func Open(location string) (f *File, err error) {
 			err = broken(location, err)
 		}
 	}()
+	other, err := openOther(disk)
+	if err != nil {
+		return nil, err
+	}
+	if other != nil {
+		s, err := schema.FromArrow(other.schema())
+		if err != nil {
+			return nil, err
+		}
+		return &File{Schema: s, other: other, location: location, disk: disk}, nil
+	}
 	reader, err := file.NewParquetReader(disk)
 	if err != nil {
 		return nil, err
@@ -57,7 +73,48 @@ func Open(location string) (f *File, err error) {
 	if err != nil {
 		return nil, err
 	}
+	withoutZone(&s, reader.MetaData())
 	return &File{Schema: s, location: location, reader: reader, disk: disk}, nil
+}
+
+// withoutZone makes timestamps of INT96 columns local: the old form says nothing of a zone, unless the writer kept its own schema with the file.
+func withoutZone(s *schema.Schema, footer *metadata.FileMetaData) {
+	tree, zoned := footer.Schema, zonedColumns(footer)
+	leaf := 0
+	s.Walk(func(_ string, f *schema.Field) {
+		if f.Type.Nested() {
+			return
+		}
+		if leaf < tree.NumColumns() && tree.Column(leaf).PhysicalType() == parquet.Types.Int96 && !zoned[tree.Column(leaf).Path()] {
+			f.Type.Kind = schema.Timestamp
+		}
+		leaf++
+	})
+}
+
+// zonedColumns lists the top-level columns that have a zone in the Arrow schema which the writer may have put into the file (Arrow, "Parquet: storing the
+// Arrow schema").
+func zonedColumns(footer *metadata.FileMetaData) map[string]bool {
+	value := footer.KeyValueMetadata().FindValue("ARROW:schema")
+	if value == nil {
+		return nil
+	}
+	text, err := base64.StdEncoding.DecodeString(*value)
+	if err != nil {
+		return nil
+	}
+	r, err := ipc.NewReader(bytes.NewReader(text))
+	if err != nil {
+		return nil
+	}
+	defer r.Release()
+	out := map[string]bool{}
+	for _, f := range r.Schema().Fields() {
+		if t, ok := f.Type.(*arrow.TimestampType); ok && t.TimeZone != "" {
+			out[f.Name] = true
+		}
+	}
+	return out
 }
 
 // plausible checks that what the footer says lies within the file: the library trusts it, and reads in goroutines whose
@@ -100,15 +157,28 @@ func broken(location string, err error) error {
 	if fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a Parquet file", Cause: err,
+	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a columnar file", Cause: err,
 		WayOut: "ask the sender for a whole copy"}
+}
+
+// wrapped is broken for an error that may be none, or another's who takes the batches.
+func wrapped(location string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return broken(location, err)
 }
 
 // Close releases the file.
 func (f *File) Close() error { return f.disk.Close() }
 
-// Rows returns how many rows the footer counts.
-func (f *File) Rows() int64 { return f.reader.NumRows() }
+// Rows returns how many rows the file says it has, -1 where only reading tells.
+func (f *File) Rows() int64 {
+	if f.other != nil {
+		return f.other.rows()
+	}
+	return f.reader.NumRows()
+}
 
 // batchRows is how many rows are read at a time.
 const batchRows = 8192
@@ -121,6 +191,13 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 			err = broken(f.location, fmt.Errorf("%v", r))
 		}
 	}()
+	if f.other != nil {
+		err := f.other.batches(ctx, emit)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		return wrapped(f.location, err)
+	}
 	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{BatchSize: batchRows}, memory.DefaultAllocator)
 	if err != nil {
 		return broken(f.location, err)
@@ -146,7 +223,9 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 
 // Layout is how a file is built.
 type Layout struct {
-	Location  string
+	Location string
+	// Format is the name of the file's format.
+	Format    string
 	Bytes     int64
 	Rows      int64
 	CreatedBy string
@@ -178,12 +257,15 @@ type ColumnLayout struct {
 
 // Layout describes how the file is built.
 func (f *File) Layout() (Layout, error) {
+	if f.other != nil {
+		return f.otherLayout()
+	}
 	footer := f.reader.MetaData()
 	info, err := f.disk.Stat()
 	if err != nil {
 		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
 	}
-	out := Layout{Location: f.location, Bytes: info.Size(), Rows: footer.GetNumRows(), CreatedBy: footer.GetCreatedBy(),
+	out := Layout{Location: f.location, Format: "Parquet", Bytes: info.Size(), Rows: footer.GetNumRows(), CreatedBy: footer.GetCreatedBy(),
 		Version: footer.Version().String(), Keys: map[string]int{}}
 	if kv := footer.KeyValueMetadata(); kv != nil {
 		values := kv.Values()
@@ -227,6 +309,26 @@ func (f *File) Layout() (Layout, error) {
 		out.Groups = append(out.Groups, group)
 	}
 	return out, nil
+}
+
+// otherLayout describes a file that tells no more than its schema and, once read, its rows.
+func (f *File) otherLayout() (Layout, error) {
+	info, err := f.disk.Stat()
+	if err != nil {
+		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
+	}
+	out := Layout{Location: f.location, Format: f.other.format(), Bytes: info.Size(), Keys: map[string]int{}}
+	err = f.Batches(context.Background(), func(b arrow.RecordBatch) error {
+		out.Rows += b.NumRows()
+		out.Groups = append(out.Groups, GroupLayout{Rows: b.NumRows()})
+		return nil
+	})
+	f.Schema.Walk(func(path string, field *schema.Field) {
+		if !field.Type.Nested() {
+			out.Columns = append(out.Columns, ColumnLayout{Path: path, Type: field.Type.String(), Codecs: []string{}, Encodings: []string{}})
+		}
+	})
+	return out, err
 }
 
 // with adds a word to a list that has it once.

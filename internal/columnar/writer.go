@@ -21,7 +21,9 @@ import (
 
 // Options says how a file is written.
 type Options struct {
-	Codec Codec
+	// Format is Parquet where nothing is said.
+	Format Format
+	Codec  Codec
 	// Codecs are those of single columns, by their legal paths; parts of nested columns take theirs.
 	Codecs map[string]Codec
 	// Bloom are columns, by their legal paths, that get Bloom filters.

@@ -28,7 +28,7 @@ func (l Loading) align(ctx context.Context, source *Source, load *table.Append, 
 	batch := map[string]string{}
 	names := map[string]string{}
 	inferred.Walk(func(path string, f *schema.Field, n *schema.Node, _ int) {
-		batch[path], names[path] = observedType(f, n), f.Source()
+		batch[path], names[path] = inferred.observedType(f, n), f.Source()
 	})
 	style := l.Corrections.Names
 	before := map[int]bool{}
@@ -99,7 +99,10 @@ func (i *Inference) location(f schema.Field) string {
 }
 
 // observedType writes the type that a column's values alone lead to, whatever was stated.
-func observedType(f *schema.Field, n *schema.Node) string {
+func (i *Inference) observedType(f *schema.Field, n *schema.Node) string {
+	if i.Own {
+		return f.Type.String()
+	}
 	t, notation, kind := n.Settled(nil)
 	if kind >= schema.Struct || kind == schema.Unknown {
 		return f.Type.Kind.String()

@@ -12,17 +12,19 @@ import (
 	"strings"
 	"time"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
-	"trevak/internal/sniff"
 )
 
 // Conversion is what a convert is asked to do.
 type Conversion struct {
 	Reading
-	// To is a file ending in .parquet, or a folder.
+	// To is a file, whose ending says in which format it is written, or a folder.
 	To string
+	// Format is that of the files in a folder.
+	Format columnar.Format
 	// Partition is the partition fields, for a folder.
 	Partition string
 	// Sort is the order of the rows in each file.
@@ -41,9 +43,6 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	}
 	source, err := Survey(ctx, c.Reading)
 	if err != nil {
-		return nil, err
-	}
-	if err := source.convertible(); err != nil {
 		return nil, err
 	}
 	if err := dest.spares(source); err != nil {
@@ -86,19 +85,11 @@ func (r Reading) arrange(partition, sort string, o layout.Options, s schema.Sche
 	return spec, o, err
 }
 
-// convertible refuses formats that can only be looked at so far.
-func (s *Source) convertible() error {
-	if s.Format() == sniff.Parquet {
-		return fault.New(fault.Input, "is a Parquet file; those can be previewed and described, but not yet converted or loaded").
-			In(s.Inputs[0].Location).Try("name the raw files it came from")
-	}
-	return nil
-}
-
 // destination is where a convert puts its files: a single one or a folder. Both are written under another name beside it
 // first.
 type destination struct {
 	path      string
+	format    columnar.Format
 	single    bool
 	overwrite bool
 	staging   string
@@ -107,18 +98,26 @@ type destination struct {
 
 // newDestination checks that the destination can be written.
 func newDestination(c Conversion) (*destination, error) {
-	d := &destination{path: filepath.Clean(c.To), overwrite: c.Overwrite}
+	d := &destination{path: filepath.Clean(c.To), format: c.Format, overwrite: c.Overwrite}
+	format, known := columnar.FormatOf(filepath.Ext(c.To))
 	extension := strings.ToLower(filepath.Ext(c.To))
 	info, err := os.Stat(d.path)
 	exists := err == nil
 	switch {
 	case c.To == "":
-		return nil, fault.New(fault.Usage, "--to is missing").Try("name a file ending in .parquet, or a folder ending in /")
+		return nil, fault.New(fault.Usage, "--to is missing").Try("name a file ending in %s, or a folder ending in /", endings())
 	case strings.HasSuffix(c.To, "/") || exists && info.IsDir() || extension == "":
-	case extension == ".parquet":
+	case known:
 		d.single = true
+		if c.Format != "" && c.Format != format {
+			return nil, fault.New(fault.Usage, "the file ends in %s, but --format says %s", extension, strings.TrimPrefix(string(c.Format), ".")).Try("leave --format out")
+		}
+		d.format = format
 	default:
-		return nil, fault.New(fault.Usage, "files ending in %s are not written yet", extension).Try("name a file ending in .parquet, or a folder ending in /")
+		return nil, fault.New(fault.Usage, "files ending in %s are not written", extension).Try("name a file ending in %s, or a folder ending in /", endings())
+	}
+	if d.format == "" {
+		d.format = columnar.Parquet
 	}
 	if d.single && c.partitionWith(c.Partition) != "" {
 		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/", strings.TrimSuffix(c.To, extension))
@@ -131,6 +130,8 @@ func newDestination(c Conversion) (*destination, error) {
 	}
 	return d, nil
 }
+
+func endings() string { return strings.Join(columnar.Endings(), ", ") }
 
 // spares refuses a destination that would be put in the place of the source, or of a folder that holds it.
 func (d *destination) spares(source *Source) error {
@@ -185,6 +186,7 @@ func (d *destination) begin() error {
 
 // layout adapts the options: a single file is never split, and is there even without rows.
 func (d *destination) layout(o layout.Options) layout.Options {
+	o.Columnar.Format = d.format
 	if d.single {
 		o.FileBytes, o.EvenEmpty = math.MaxInt64, true
 	}
@@ -198,7 +200,7 @@ func (d *destination) create(folder string) (io.WriteCloser, string, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "the folder of a data file cannot be made")
 	}
-	path := filepath.Join(dir, fmt.Sprintf("%05d.parquet", d.files))
+	path := filepath.Join(dir, fmt.Sprintf("%05d%s", d.files, d.format))
 	file, err := os.Create(path)
 	if err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
@@ -223,7 +225,7 @@ func (b *buffered) Close() error {
 // publish moves what was staged to the destination.
 func (d *destination) publish() error {
 	if d.single {
-		return d.move(filepath.Join(d.staging, "00001.parquet"))
+		return d.move(filepath.Join(d.staging, "00001"+string(d.format)))
 	}
 	if !d.overwrite {
 		// An empty folder makes way; one that something was put into meanwhile does not.

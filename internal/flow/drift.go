@@ -102,7 +102,10 @@ func (d *findings) add(in Input, block *parse.Block, f fitted, s schema.Schema) 
 		at := slices.IndexFunc(d.unfit, func(u schema.Difference) bool { return u.Column == m.Of })
 		if at < 0 {
 			at = len(d.unfit)
-			u := schema.Difference{Kind: schema.UnknownColumn, Column: m.Of, Location: in.Location, Line: block.LineAt(m.Start), Value: m.Text}
+			u := schema.Difference{Kind: schema.UnknownColumn, Column: m.Of, Location: in.Location, Value: m.Text}
+			if u.Line = f.before + int64(m.Row) + 1; !f.rows {
+				u.Line = block.LineAt(m.Start)
+			}
 			if m.Known {
 				u.Kind = schema.Unfit
 				u.Was = typeOf(s, m.Of)

@@ -25,6 +25,8 @@ type Inference struct {
 	Records int64
 	// Whole is set when all records were.
 	Whole bool
+	// Own says that the schema is that of columnar files.
+	Own bool
 	// Advice is what the evidence suggests, for a whole inference that was asked for as such.
 	Advice Advice
 
@@ -44,6 +46,9 @@ func Infer(ctx context.Context, r Reading, b Budget) (*Inference, error) {
 	}
 	if err := i.allMatched(); err != nil {
 		return nil, err
+	}
+	if source.columnar() {
+		return i, i.sampleColumns(ctx)
 	}
 	return i, i.advise(ctx, r, b)
 }
@@ -73,8 +78,8 @@ func (s *Source) inferFirst(ctx context.Context, r Reading, b Budget) (*Inferenc
 // infer settles the schema of the source, from all of it or, where the outcome will be put to the test anyway, from records spread over
 // it. keys asks for what tells whether values repeat.
 func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys bool) (*Inference, error) {
-	if s.Format() == sniff.Parquet {
-		return nil, fault.New(fault.Usage, "brings its schema with it").In(s.Inputs[0].Location).Try("see it with: trevak describe %s", s.Inputs[0].Location)
+	if s.columnar() {
+		return s.inferColumns(r)
 	}
 	if r.Corrections.DecimalMark != "" && s.Format() != sniff.Delimited {
 		return nil, fault.New(fault.Usage, "--decimal-mark is for delimited text; numbers in %s always have a point", s.Format()).Try("leave it out")

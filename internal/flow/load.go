@@ -40,9 +40,6 @@ func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := source.convertible(); err != nil {
-		return nil, err
-	}
 	existing, err := l.Warehouse.Load(ctx, l.Into)
 	if err != nil {
 		return nil, err
@@ -235,7 +232,7 @@ func (l *further) look(ctx context.Context) (err error) {
 	switch {
 	case l.Drift == Stop:
 		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
-	case corrected, l.source.Format() == sniff.Delimited && l.Drift == Grow && l.newNames():
+	case corrected, l.source.columnar(), l.source.Format() == sniff.Delimited && l.Drift == Grow && l.newNames():
 		l.inferred, err = l.source.inferFirst(ctx, l.Reading, l.budget)
 	}
 	return err
@@ -435,7 +432,7 @@ func (l *further) pinTable(s *schema.Schema) error {
 
 // requiredThere refuses delimited text without a column that always has a value.
 func (l *further) requiredThere(s schema.Schema) error {
-	if l.source.Format() != sniff.Delimited {
+	if !l.source.named() {
 		return nil
 	}
 	fields := newColumnFields(l.source, s, l.Corrections.Names, false)

@@ -66,7 +66,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 		if len(p.Rows) >= n && n > 0 {
 			break
 		}
-		if in.Rules.Format == sniff.Parquet {
+		if family(in.Rules.Format) == sniff.Parquet {
 			err = g.columnar(ctx, in.Location, nil)
 		} else {
 			err = g.object(ctx, in)

@@ -118,6 +118,8 @@ type Input struct {
 	Limits Limits
 	// Shape is what was found of an XML document.
 	Shape xml.Shape
+	// Own is the schema of a columnar file.
+	Own schema.Schema
 	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
 	Quarantined bool
 }
@@ -183,6 +185,11 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 			return nil, err
 		}
 		in.Limits = r.Limits
+		if family(in.Rules.Format) == sniff.Parquet {
+			if err := in.lookInto(); err != nil {
+				return nil, err
+			}
+		}
 		s.Inputs = append(s.Inputs, in)
 		s.Bytes += object.Size
 	}
@@ -340,8 +347,11 @@ func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reaso
 
 // family makes one of the formats that one run can read together.
 func family(f sniff.Format) sniff.Format {
-	if f == sniff.JSONLines || f == sniff.XML {
+	switch f {
+	case sniff.JSONLines, sniff.XML:
 		return sniff.JSON
+	case sniff.Arrow, sniff.Avro:
+		return sniff.Parquet
 	}
 	return f
 }

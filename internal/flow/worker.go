@@ -47,6 +47,9 @@ type fitted struct {
 	skipped int
 	// raw is the block's data, kept while there is something of it to tell.
 	raw []byte
+	// rows says that the rows came as such, before how many rows of the object there were before them.
+	rows   bool
+	before int64
 	// astray says that a record was taken to begin where none does.
 	astray bool
 }
@@ -115,7 +118,7 @@ func newColumnFields(source *Source, s schema.Schema, style schema.NameStyle, ex
 		out.fields, out.kept = append(out.fields, columns), append(out.kept, kept)
 	}
 	for i, f := range s.Fields {
-		if source.Format() == sniff.Delimited && !found[i] && !f.Added && !f.Skip && f.Name != schema.MisfitColumn {
+		if source.named() && !found[i] && !f.Added && !f.Skip && f.Name != schema.MisfitColumn {
 			out.missing = append(out.missing, i)
 		}
 	}

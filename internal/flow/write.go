@@ -13,7 +13,6 @@ import (
 	"trevak/internal/parse"
 	"trevak/internal/quarantine"
 	"trevak/internal/schema"
-	"trevak/internal/sniff"
 )
 
 // output is where the files of a run go, and what its records are fitted to.
@@ -64,7 +63,7 @@ type writing struct {
 func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
 	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded, longest: map[string]int{}}}
 	w.columns = newColumnFields(s, out.schema, out.style, !out.fixed)
-	if s.Format() == sniff.Delimited && w.columns.unknown() && out.unknown == fit.UnknownWidens {
+	if s.named() && w.columns.unknown() && out.unknown == fit.UnknownWidens {
 		return nil, 0, errWider
 	}
 	var err error
@@ -76,9 +75,13 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	defer w.router.Abandon()
 	p := s.pass("writing", b)
 	p.hashes = make([]string, len(s.Inputs))
-	err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
-		return newFitter(s, out, w.columns).work
-	}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
+	if s.columnar() {
+		err = w.columnFiles(ctx, p)
+	} else {
+		err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
+			return newFitter(s, out, w.columns).work
+		}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
+	}
 	if err == nil {
 		err = w.settle()
 	}

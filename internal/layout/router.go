@@ -66,7 +66,7 @@ type Router struct {
 type partition struct {
 	values []Value
 	folder string
-	writer *columnar.Writer
+	writer columnar.FileWriter
 	sink   io.WriteCloser
 	path   string
 }
@@ -213,7 +213,7 @@ func (r *Router) begin(p *partition) (err error) {
 	if p.sink, p.path, err = r.create(p.folder); err != nil {
 		return err
 	}
-	if p.writer, err = columnar.NewWriter(p.sink, r.schema, r.options.Columnar); err != nil {
+	if p.writer, err = columnar.NewFile(p.sink, r.schema, r.options.Columnar); err != nil {
 		p.sink.Close()
 		return err
 	}

@@ -140,8 +140,12 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		keys = append(keys, fmt.Sprintf("%s (%s)", k, Size(int64(n))))
 	}
 	slices.Sort(keys)
+	writer := ""
+	if l.CreatedBy != "" {
+		writer = ", written by " + l.CreatedBy
+	}
 	s.facts([]fact{
-		{name: "format", value: fmt.Sprintf("Parquet %s, written by %s", l.Version, orDash(l.CreatedBy))},
+		{name: "format", value: strings.TrimSpace(l.Format+" "+l.Version) + writer},
 		{name: "rows", value: fmt.Sprintf("%s in %s", Number(l.Rows), Count(len(l.Groups), "row group", "row groups"))},
 		{name: "size", value: fmt.Sprintf("%s in the file, %s raw", Size(l.Bytes), Size(raw))},
 		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},

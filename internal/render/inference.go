@@ -27,7 +27,7 @@ func Inference(s Screen, i *flow.Inference) {
 		t.Header = append(t.Header, "in the source")
 	}
 	for _, l := range lines {
-		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), Number(l.Nulls), l.distinct(), cut(l.Smallest, longestExtreme),
+		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.nulls(), l.distinct(), cut(l.Smallest, longestExtreme),
 			cut(l.Largest, longestExtreme), l.longest(), l.settledBy(folder)}
 		if renamed {
 			cells = append(cells, l.Origin)
@@ -133,6 +133,7 @@ type columnEvidence struct {
 	depth  int
 	kind   schema.Kind
 	unseen bool
+	own    bool
 }
 
 // placed is a value with its class and its place.
@@ -178,10 +179,14 @@ func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, par
 	for at, count := range n.Counts {
 		if class := schema.Class(1 << at); count > 0 {
 			c.Seen[class.String()] = count
-			for _, first := range n.Instances(class)[:1] {
+			for _, first := range n.Instances(class)[:min(1, len(n.Instances(class)))] {
 				c.First = append(c.First, place(i, class, first))
 			}
 		}
+	}
+	if c.own = i.Own; c.own {
+		c.Pinned, c.First, c.Seen = false, []placed{}, map[string]int64{}
+		return c
 	}
 	if class, ok := schema.Forced(n.Seen, n.First); ok && !f.Pinned {
 		first := place(i, class, n.Instances(class)[0])
@@ -225,9 +230,17 @@ func (c columnEvidence) nested() bool {
 	return c.kind == schema.Struct || c.kind == schema.List || c.kind == schema.Map
 }
 
+// nulls leaves out what was not counted: parts of columns in columnar files.
+func (c columnEvidence) nulls() string {
+	if c.own && c.depth > 0 {
+		return ""
+	}
+	return Number(c.Nulls)
+}
+
 func (c columnEvidence) distinct() string {
 	switch {
-	case c.nested():
+	case c.nested(), c.own && c.depth > 0:
 		return ""
 	case c.DistinctExact:
 		return Number(c.Distinct)
@@ -236,7 +249,7 @@ func (c columnEvidence) distinct() string {
 }
 
 func (c columnEvidence) longest() string {
-	if c.nested() {
+	if c.nested() || c.own && c.depth > 0 {
 		return ""
 	}
 	return Number(int64(c.Longest))
@@ -245,6 +258,8 @@ func (c columnEvidence) longest() string {
 // settledBy tells the line that forced the type.
 func (c columnEvidence) settledBy(folder string) string {
 	switch {
+	case c.own:
+		return "the files"
 	case c.Pinned:
 		return "stated"
 	case c.unseen && c.Values == 0:

@@ -134,13 +134,17 @@ func typeFromArrow(dt arrow.DataType) (Type, error) {
 			return Type{Kind: TimestampTz}, nil
 		}
 		return Type{Kind: Timestamp}, nil
-	case *arrow.StringType, *arrow.LargeStringType:
+	case *arrow.DictionaryType:
+		return typeFromArrow(dt.ValueType)
+	case *arrow.Uint64Type:
+		return Type{Kind: Decimal, Precision: 20}, nil
+	case *arrow.StringType, *arrow.LargeStringType, *arrow.StringViewType, *arrow.NullType:
 		return Type{Kind: String}, nil
 	case *extensions.UUIDType:
 		return Type{Kind: UUID}, nil
 	case *arrow.FixedSizeBinaryType:
 		return Type{Kind: Binary}, nil
-	case *arrow.BinaryType, *arrow.LargeBinaryType:
+	case *arrow.BinaryType, *arrow.LargeBinaryType, *arrow.BinaryViewType:
 		return Type{Kind: Binary}, nil
 	case *arrow.StructType:
 		fields, err := fromArrowFields(dt.Fields())

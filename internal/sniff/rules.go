@@ -28,6 +28,8 @@ const (
 	JSON      Format = "json"
 	XML       Format = "xml"
 	Parquet   Format = "parquet"
+	Arrow     Format = "arrow"
+	Avro      Format = "avro"
 )
 
 // ErrMore says that the beginning of the object holds no whole record, so that more of it must be seen.
@@ -101,9 +103,15 @@ func (r *Rules) because(rule, value, format string, args ...any) *Reason {
 
 // notYet are formats that are recognised so that they can be refused by name.
 var notYet = []struct{ magic, name string }{
-	{"ORC", "ORC"}, {"Obj\x01", "Avro"}, {"ARROW1", "Arrow IPC"},
+	{"ORC", "ORC"},
 	{"%PDF", "PDF"}, {"SQLite format 3", "SQLite"},
 }
+
+// columnarFormats are the columnar formats that are read, by the bytes they begin with.
+var columnarFormats = []struct {
+	format             Format
+	magic, shown, name string
+}{{Parquet, "PAR1", "PAR1", "Parquet"}, {Arrow, "ARROW1", "ARROW1", "Arrow IPC"}, {Avro, "Obj\x01", "Obj1", "Avro"}}
 
 // Settle decides the rules for one object. head is its first HeadBytes of text, or all of it when whole is set; encoding is what the
 // text was decoded from.
@@ -111,11 +119,14 @@ var notYet = []struct{ magic, name string }{
 // could be read.
 func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason, stated Stated) (Rules, error) {
 	r := Rules{Compression: packing}
-	if bytes.HasPrefix(head, []byte("PAR1")) {
-		r.Format = Parquet
-		r.because("format", "Parquet", "it begins with the bytes PAR1")
+	for _, f := range columnarFormats {
+		if !bytes.HasPrefix(head, []byte(f.magic)) {
+			continue
+		}
+		r.Format = f.format
+		r.because("format", f.name, "it begins with the bytes %s", f.shown)
 		if packing != locate.Plain {
-			return r, fault.New(fault.Input, "is a Parquet file packed with %s, which cannot be read in part", packing).Try("unpack it first")
+			return r, fault.New(fault.Input, "is a file of %s packed with %s, which cannot be read in part", f.name, packing).Try("unpack it first")
 		}
 		return r, nil
 	}

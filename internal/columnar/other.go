@@ -1,0 +1,75 @@
+package columnar
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/ipc"
+)
+
+// The bytes that files of the formats begin with (Parquet, Arrow "IPC File Format", Avro "Object Container Files").
+const (
+	arrowMagic = "ARROW1"
+	avroMagic  = "Obj\x01"
+)
+
+// rowReader reads the rows of a file that is not Parquet.
+type rowReader interface {
+	schema() *arrow.Schema
+	// format is the name of the format.
+	format() string
+	// rows returns how many there are, -1 where only reading tells.
+	rows() int64
+	// batches hands on all rows, from the first on, each time it is called.
+	batches(ctx context.Context, emit func(arrow.RecordBatch) error) error
+}
+
+// openOther returns the reader for a file by its first bytes, nil for Parquet and everything unknown.
+func openOther(disk *os.File) (rowReader, error) {
+	head := make([]byte, len(arrowMagic))
+	if _, err := disk.ReadAt(head, 0); err != nil {
+		return nil, nil // too short for any of the formats, which the Parquet reader tells
+	}
+	switch {
+	case string(head) == arrowMagic:
+		return openArrow(disk)
+	case string(head[:len(avroMagic)]) == avroMagic:
+		return openAvro(disk)
+	}
+	return nil, nil
+}
+
+// arrowFile is a file in Arrow's IPC format.
+type arrowFile struct{ reader *ipc.FileReader }
+
+func openArrow(disk *os.File) (rowReader, error) {
+	r, err := ipc.NewFileReader(disk)
+	if err != nil {
+		return nil, err
+	}
+	return &arrowFile{r}, nil
+}
+
+func (a *arrowFile) schema() *arrow.Schema { return a.reader.Schema() }
+
+func (a *arrowFile) format() string { return "Arrow IPC" }
+
+func (a *arrowFile) rows() int64 { return -1 }
+
+func (a *arrowFile) batches(ctx context.Context, emit func(arrow.RecordBatch) error) error {
+	for i := range a.reader.NumRecords() {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b, err := a.reader.RecordBatchAt(i)
+		if err != nil {
+			return fmt.Errorf("record batch %d: %w", i, err)
+		}
+		if err := emit(b); err != nil {
+			return err
+		}
+	}
+	return nil
+}

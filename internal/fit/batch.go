@@ -1,0 +1,245 @@
+package fit
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/compute"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/schema"
+)
+
+// Batches fits rows that come as columns already, out of columnar files. It belongs to one worker.
+type Batches struct {
+	schema schema.Schema
+	arrow  *arrow.Schema
+}
+
+// NewBatches prepares for a schema.
+func NewBatches(s schema.Schema) *Batches { return &Batches{schema: s, arrow: s.Arrow()} }
+
+// Fit gives the rows of a batch the schema's columns. fields is for each the number of the batch's column, or -1 where there is none and it is null;
+// kept are columns of the batch without a place, whose values are misfits. Columns of the same type are taken as they are, others are converted; a value
+// that cannot be is a misfit. A column that must have values and lacks one ends the work.
+func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, kept []Kept) (Result, error) {
+	var out Result
+	rows := int(in.NumRows())
+	columns := make([]arrow.Array, len(fields))
+	for i, at := range fields {
+		f := &b.schema.Fields[i]
+		if at < 0 || f.Skip {
+			columns[i] = array.MakeArrayOfNull(memory.DefaultAllocator, b.arrow.Field(i).Type, rows)
+		} else {
+			columns[i] = b.column(ctx, &out, f, in.Column(at))
+		}
+		if (f.Required || f.Demanded) && !f.Added && columns[i].NullN() > 0 {
+			return out, fmt.Errorf("column %q has %d values that are null or do not fit, and is required", f.Source(), columns[i].NullN())
+		}
+		out.measure(f, columns[i])
+	}
+	for _, k := range kept {
+		a := in.Column(k.Field)
+		for row := range rows {
+			if !a.IsNull(row) {
+				text, isJSON := valueText(a, row)
+				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name, Text: text, JSON: isJSON})
+			}
+		}
+	}
+	out.Batch = array.NewRecordBatch(b.arrow, columns, int64(rows))
+	return out, nil
+}
+
+// measure notes the longest text of a column.
+func (r *Result) measure(f *schema.Field, a arrow.Array) {
+	texts, ok := a.(*array.String)
+	if !ok {
+		return
+	}
+	c := column{}
+	for row := range texts.Len() {
+		if texts.IsValid(row) {
+			c.measure([]byte(texts.Value(row)))
+		}
+	}
+	if r.Longest == nil {
+		r.Longest = map[string]int{}
+	}
+	r.Longest[f.Name] = max(r.Longest[f.Name], c.longest)
+}
+
+// column converts one column, value by value where nothing else will do.
+func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a arrow.Array) arrow.Array {
+	if converted, ok := convert(ctx, f.Type, a); ok {
+		return converted
+	}
+	c := newColumn(*f, nil, a.Len())
+	for row := range a.Len() {
+		if a.IsNull(row) {
+			c.null()
+			continue
+		}
+		text, isJSON := valueText(a, row)
+		if f.Type.Nested() || !c.scalar([]byte(text)) && !c.token([]byte(text)) {
+			out.Misfits = append(out.Misfits, Misfit{Row: row, Column: f.Name, Of: f.Name, Known: true, Text: text, JSON: isJSON})
+			c.null()
+		}
+	}
+	return array.MakeFromData(c.data())
+}
+
+// valueText writes a value of any type; isJSON says that it has parts and is written as JSON.
+func valueText(a arrow.Array, row int) (text string, isJSON bool) {
+	if _, nested := a.DataType().(arrow.NestedType); nested {
+		encoded, err := json.Marshal(a.GetOneForMarshal(row))
+		if err == nil {
+			return string(encoded), true
+		}
+	}
+	return a.ValueStr(row), false
+}
+
+// convert gives an array another type without loss; ok is false where some value would not survive it.
+func convert(ctx context.Context, t schema.Type, a arrow.Array) (_ arrow.Array, ok bool) {
+	if e, isExtension := a.(array.ExtensionArray); isExtension {
+		a = e.Storage()
+	}
+	want := t.Arrow()
+	if !t.Nested() {
+		if arrow.TypeEqual(a.DataType(), want) {
+			return a, true
+		}
+		return cast(ctx, a, want)
+	}
+	if a.Data().Offset() != 0 {
+		whole, err := array.Concatenate([]arrow.Array{a}, memory.DefaultAllocator)
+		if err != nil {
+			return nil, false
+		}
+		a = whole
+	}
+	switch a := a.(type) {
+	case *array.Struct:
+		return convertStruct(ctx, t, a)
+	case *array.Map:
+		if t.Kind == schema.Map {
+			return convertMap(ctx, t, a)
+		}
+	case *array.List:
+		if t.Kind == schema.List {
+			element, ok := convert(ctx, t.Element.Type, a.ListValues())
+			if !ok {
+				return nil, false
+			}
+			return array.MakeFromData(array.NewData(want, a.Len(), a.Data().Buffers(), []arrow.ArrayData{element.Data()}, a.NullN(), 0)), true
+		}
+	case *array.LargeList:
+		if t.Kind == schema.List {
+			if narrow, ok := cast(ctx, a, arrow.ListOfField(a.DataType().(*arrow.LargeListType).ElemField())); ok {
+				return convert(ctx, t, narrow)
+			}
+		}
+	}
+	return nil, false
+}
+
+func convertStruct(ctx context.Context, t schema.Type, a *array.Struct) (arrow.Array, bool) {
+	if t.Kind != schema.Struct {
+		return nil, false
+	}
+	index := schema.NewIndex(t.Fields, schema.SafeNames)
+	children := make([]arrow.ArrayData, len(t.Fields))
+	for i, f := range a.DataType().(*arrow.StructType).Fields() {
+		at := index.Find(f.Name)
+		if at < 0 {
+			continue
+		}
+		part, ok := convert(ctx, t.Fields[at].Type, a.Field(i))
+		if !ok {
+			return nil, false
+		}
+		children[at] = part.Data()
+	}
+	for i, child := range children {
+		if child == nil {
+			children[i] = array.MakeArrayOfNull(memory.DefaultAllocator, t.Fields[i].Type.Arrow(), a.Len()).Data()
+		}
+	}
+	return array.MakeFromData(array.NewData(t.Arrow(), a.Len(), a.Data().Buffers(), children, a.NullN(), 0)), true
+}
+
+func convertMap(ctx context.Context, t schema.Type, a *array.Map) (arrow.Array, bool) {
+	key, ok := convert(ctx, t.Key.Type, a.Keys())
+	if !ok {
+		return nil, false
+	}
+	value, ok := convert(ctx, t.Element.Type, a.Items())
+	if !ok {
+		return nil, false
+	}
+	want := t.Arrow().(*arrow.MapType)
+	entries := array.NewData(want.Elem(), key.Len(), []*memory.Buffer{nil}, []arrow.ArrayData{key.Data(), value.Data()}, 0, 0)
+	return array.MakeFromData(array.NewData(want, a.Len(), a.Data().Buffers(), []arrow.ArrayData{entries}, a.NullN(), 0)), true
+}
+
+// cast converts values that have no parts. Of points in time what lies below a microsecond is cut.
+func cast(ctx context.Context, a arrow.Array, want arrow.DataType) (arrow.Array, bool) {
+	if !castable(a.DataType(), want) {
+		return nil, false
+	}
+	options := compute.SafeCastOptions(want)
+	options.AllowTimeTruncate = true
+	out, err := compute.CastArray(ctx, a, options)
+	return out, err == nil
+}
+
+// castable reports whether the library's conversion means what a reader of the column would.
+func castable(from, want arrow.DataType) bool {
+	if d, ok := from.(*arrow.DictionaryType); ok {
+		return castable(d.ValueType, want) || arrow.TypeEqual(d.ValueType, want)
+	}
+	number := func(t arrow.DataType) bool { return arrow.IsInteger(t.ID()) || arrow.IsFloating(t.ID()) }
+	textual := func(t arrow.DataType) bool {
+		switch t.ID() {
+		case arrow.STRING, arrow.LARGE_STRING, arrow.STRING_VIEW:
+			return true
+		}
+		return false
+	}
+	bytes := func(t arrow.DataType) bool {
+		switch t.ID() {
+		case arrow.BINARY, arrow.LARGE_BINARY, arrow.FIXED_SIZE_BINARY, arrow.BINARY_VIEW:
+			return true
+		}
+		return false
+	}
+	switch want.ID() {
+	case arrow.INT32, arrow.INT64:
+		return arrow.IsInteger(from.ID())
+	case arrow.FLOAT32, arrow.FLOAT64:
+		return number(from)
+	case arrow.DECIMAL128:
+		return arrow.IsDecimal(from.ID()) || arrow.IsInteger(from.ID())
+	case arrow.STRING:
+		return textual(from)
+	case arrow.BINARY:
+		return bytes(from) || textual(from)
+	case arrow.DATE32:
+		return from.ID() == arrow.DATE64
+	case arrow.TIME64:
+		return from.ID() == arrow.TIME32 || from.ID() == arrow.TIME64
+	case arrow.TIMESTAMP:
+		t, ok := from.(*arrow.TimestampType)
+		if ok && t.Unit == arrow.Nanosecond && t.TimeZone == "UTC" {
+			return true // so the library gives timestamps in the old form of 96 bits, which have no zone
+		}
+		return ok && (t.TimeZone == "") == (want.(*arrow.TimestampType).TimeZone == "") || from.ID() == arrow.DATE32 && want.(*arrow.TimestampType).TimeZone == ""
+	case arrow.LIST:
+		return from.ID() == arrow.LARGE_LIST
+	}
+	return false
+}
