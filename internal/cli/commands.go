@@ -16,7 +16,7 @@ func (a *app) preview() *cobra.Command {
 		Use:   "preview SOURCE…",
 		Short: "Show how files or a table will be read, and the first records",
 		Long: `Preview settles the reading rules (format, compression, encoding, delimiter, quote, header), says why, and shows the first
-records as they stand. A source is a file, a folder or a pattern; a Parquet file or a table is shown too. In the table of
+records as they stand. A source is a file, a folder or a pattern; columnar files and tables are shown too. In the table of
 records · is null, "" an empty text, ⏎ a line break within a field.`,
 		Example: `  trevak preview trevak-demo/stations/stations.csv
   trevak preview 'trevak-demo/observations/*.ndjson.gz' -n 3`,

@@ -43,8 +43,8 @@ func (a *app) tables() *cobra.Command {
 func (a *app) describe() *cobra.Command {
 	return &cobra.Command{
 		Use:   "describe TABLE|FILE",
-		Short: "Show the columns, layout, sizes and history of a table or a Parquet file",
-		Long: `Describe shows a table's columns with their ids, types and sizes, its partitioning, files and snapshots; or how a Parquet file
+		Short: "Show the columns, layout, sizes and history of a table or a columnar file",
+		Long: `Describe shows a table's columns with their ids, types and sizes, its partitioning, files and snapshots; or how a columnar file
 is built. What exists as a file, or has a path separator, is a file; otherwise namespace.table is a table, and
 table:namespace.table always is.`,
 		Example: `  trevak describe orrin.observations --warehouse trevak-demo/warehouse

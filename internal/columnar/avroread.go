@@ -61,8 +61,11 @@ func (a *avroFile) decoder() (*ocf.Decoder, error) {
 	if _, err := a.disk.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
-	return ocf.NewDecoder(bufio.NewReaderSize(a.disk, 1<<20))
+	return ocf.NewDecoder(bufio.NewReaderSize(a.disk, 1<<20), ocf.WithDecoderConfig(avroLimits))
 }
+
+// avroLimits bound what a damaged file can make the library ask for: bytes of one value, and elements of one list.
+var avroLimits = avro.Config{MaxByteSliceSize: 256 << 20, MaxSliceAllocSize: 16 << 20}.Freeze()
 
 // deepestAvro bounds how deep a schema may go: a record that holds itself has no end.
 const deepestAvro = 50
@@ -331,7 +334,7 @@ func appendAvroDecimal(b *array.Decimal128Builder, v any) bool {
 	}
 	scale := b.Type().(*arrow.Decimal128Type).Scale
 	whole := new(big.Rat).Mul(r, new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil)))
-	if !whole.IsInt() || whole.Num().BitLen() > 126 {
+	if !whole.IsInt() || whole.Num().BitLen() > 127 {
 		return false
 	}
 	b.Append(decimal128.FromBigInt(whole.Num()))

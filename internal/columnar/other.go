@@ -7,6 +7,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
+	"github.com/apache/arrow-go/v18/arrow/memory"
 )
 
 // The bytes that files of the formats begin with (Parquet, Arrow "IPC File Format", Avro "Object Container Files").
@@ -41,11 +42,38 @@ func openOther(disk *os.File) (rowReader, error) {
 	return nil, nil
 }
 
+// bounded refuses to allocate more at a time than a file of its size could need: the library takes the sizes in a damaged file for true.
+type bounded struct {
+	memory.Allocator
+	most int
+}
+
+func (b bounded) Allocate(size int) []byte {
+	if size < 0 || size > b.most {
+		panic(fmt.Sprintf("a buffer of %d bytes is not to be expected in the file", size))
+	}
+	return b.Allocator.Allocate(size)
+}
+
+func (b bounded) Reallocate(size int, old []byte) []byte {
+	if size < 0 || size > b.most {
+		panic(fmt.Sprintf("a buffer of %d bytes is not to be expected in the file", size))
+	}
+	return b.Allocator.Reallocate(size, old)
+}
+
 // arrowFile is a file in Arrow's IPC format.
 type arrowFile struct{ reader *ipc.FileReader }
 
 func openArrow(disk *os.File) (rowReader, error) {
-	r, err := ipc.NewFileReader(disk)
+	if err := checkArrow(disk); err != nil {
+		return nil, err
+	}
+	info, err := disk.Stat()
+	if err != nil {
+		return nil, err
+	}
+	r, err := ipc.NewFileReader(disk, ipc.WithAllocator(bounded{memory.DefaultAllocator, int(min(2<<30, 256<<20+64*info.Size()))}))
 	if err != nil {
 		return nil, err
 	}

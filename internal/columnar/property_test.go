@@ -248,11 +248,29 @@ func FuzzOpen(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	if err := w.Write(context.Background(), build.NewRecordBatch()); err != nil {
+	rows := build.NewRecordBatch()
+	if err := w.Write(context.Background(), rows); err != nil {
 		f.Fatal(err)
 	}
 	if _, err := w.Close(); err != nil {
 		f.Fatal(err)
+	}
+	for _, format := range []Format{Arrow, Avro} {
+		var other bytes.Buffer
+		w, err := NewFile(&other, s, Options{Format: format, Codec: "none"})
+		if err != nil {
+			f.Fatal(err)
+		}
+		if err := w.Write(context.Background(), rows); err != nil {
+			f.Fatal(err)
+		}
+		if _, err := w.Close(); err != nil {
+			f.Fatal(err)
+		}
+		f.Add(other.Bytes(), 0, byte(0))
+		for at := 5; at < other.Len(); at += 41 {
+			f.Add(other.Bytes(), at, byte(0xff))
+		}
 	}
 	f.Add(whole.Bytes(), 0, byte(0))
 	f.Add(whole.Bytes()[:whole.Len()-20], 0, byte(0))
