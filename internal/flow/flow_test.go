@@ -180,7 +180,7 @@ func TestRefusedConvertsLeaveNothing(t *testing.T) {
 			`bad.csv:3: column "a": "x" is not a long, and the column is required; mend the value, or keep the column as text with --type 'a=string'`},
 		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Corrections: pins("aa", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,
 			`the nearest names are a, b`},
-		{conversion("note.txt", "bad.csv"), fault.Usage, "not written yet"},
+		{conversion("note.txt", "bad.csv"), fault.Usage, "not written; name a file"},
 		{conversion("out.parquet", "none.csv"), fault.Storage, "there is no file"},
 	}
 	for _, test := range tests {
