@@ -105,6 +105,7 @@ func (d *day) run() error {
 		{"The southern stations come with decimal commas. Columns are found by name.",
 			[]string{"load", in("stations-south"), "--into", "orrin.stations", "--decimal-mark", "comma"}, 0},
 		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition", "month(taken_at)"}, 0},
+		{"Which codec pays, and what would an order or partitions bring?", []string{"weigh", in("tides", "tides.tsv"), "--try-sort", "station", "--try-partition", "day(taken_at)"}, 0},
 		{"The same rows as one file, without a table.", []string{"convert", in("tides", "tides.tsv"), "--to", in("tides.parquet")}, 0},
 		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
 			[]string{"load", in("service_log"), "--into", "orrin.service_log", "--quarantine", in("refused.ndjson")}, 3},

@@ -39,6 +39,9 @@ files are never changed.`,
 			if err != nil {
 				return err
 			}
+			if r.Favor, err = flow.ParseFavor(lay.favor); err != nil {
+				return err
+			}
 			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, Sort: lay.sort, DryRun: dryRun}
 			if l.Drift, err = flow.ParseDrift(drift); err != nil {
 				return err
@@ -80,6 +83,9 @@ them with a folder for each partition. The destination appears when all of it is
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := reading.reading(cmd, args)
 			if err != nil {
+				return err
+			}
+			if r.Favor, err = flow.ParseFavor(lay.favor); err != nil {
 				return err
 			}
 			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite}

@@ -221,6 +221,7 @@ type layoutFlags struct {
 	partition, codec         string
 	sort, fileSize, rowGroup string
 	bloom                    []string
+	favor                    string
 }
 
 func (f *layoutFlags) add(cmd *cobra.Command) {
@@ -229,7 +230,8 @@ func (f *layoutFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.sort, "sort", "", "order of the rows within files, like 'sea_area, observed_at desc nulls last'")
 	flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
 	flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
-	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none': "+strings.Join(columnar.CodecNames(), ", "))
+	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: "+strings.Join(columnar.CodecNames(), ", "))
+	flags.StringVar(&f.favor, "favor", "balance", "what --codec auto favors: size, speed, or balance")
 	flags.StringSliceVar(&f.bloom, "bloom", nil, "`columns` that get Bloom filters, for finding single values")
 }
 
@@ -243,6 +245,10 @@ func (f *layoutFlags) options() (layout.Options, error) {
 		return o, err
 	}
 	o.Columnar.Bloom = f.bloom
+	if f.codec == string(columnar.Auto) {
+		o.Columnar.Codec = columnar.Auto
+		return o, nil
+	}
 	codec, single, err := columnar.ParseCodecs(f.codec)
 	if err != nil {
 		return o, fault.New(fault.Usage, "--codec: %s", err)

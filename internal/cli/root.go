@@ -134,7 +134,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		warehouse = "warehouse"
 	}
 	flags.StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
-	root.AddCommand(a.preview(), a.infer(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version())
+	root.AddCommand(a.preview(), a.infer(), a.weigh(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version())
 	for _, cmd := range root.Commands() {
 		cmd.Args = usageArgs(cmd.Args)
 	}

@@ -2,6 +2,7 @@ package columnar
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +33,9 @@ var codecs = []struct {
 
 // DefaultCodec is used when none is stated.
 const DefaultCodec Codec = "zstd"
+
+// Auto stands for codecs that are chosen by trial before the first row is written.
+const Auto Codec = "auto"
 
 // CodecNames returns the names that ParseCodec takes.
 func CodecNames() []string {
@@ -82,6 +86,15 @@ func ParseCodecs(text string) (all Codec, columns map[string]Codec, err error) {
 		}
 	}
 	return all, columns, nil
+}
+
+// Compression writes the codecs as ParseCodecs reads them.
+func (o Options) Compression() string {
+	text := string(o.Codec)
+	for _, column := range slices.Sorted(maps.Keys(o.Codecs)) {
+		text += "," + column + "=" + string(o.Codecs[column])
+	}
+	return text
 }
 
 func (c Codec) name() string {

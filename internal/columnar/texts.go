@@ -78,7 +78,7 @@ func (t *texts) each(l leaf, value func(i int) []byte) {
 	if t.gone {
 		return
 	}
-	if judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count) {
+	if t.forced || judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count) {
 		return
 	}
 	t.gone, t.never = true, !t.used
@@ -167,6 +167,13 @@ func (t *texts) encodePlain() parquet.Encoding {
 		plain()
 	}
 	return encoding
+}
+
+// forceEncoding makes every page take one encoding, for a trial.
+func (t *texts) forceEncoding(e parquet.Encoding) {
+	t.forced, t.best = true, e
+	t.gone = e != parquet.Encodings.RLEDict
+	t.never = t.gone
 }
 
 func (t *texts) dictionary() ([]byte, int) {

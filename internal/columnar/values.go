@@ -59,6 +59,7 @@ type choice struct {
 	codec   Codec
 	settled bool
 	best    parquet.Encoding
+	forced  bool // best was stated
 }
 
 // trialGain is what an encoding must save, compressed, to be taken instead of the plain one, which is the quickest to read.
@@ -66,7 +67,7 @@ const trialGain = 0.95
 
 // of returns the encoding to use. forms encode the values of the page in the encodings that are tried, the plain one first.
 func (c *choice) of(encodings []parquet.Encoding, forms []func() []byte) parquet.Encoding {
-	if c.settled {
+	if c.settled || c.forced {
 		return c.best
 	}
 	c.settled, c.best = true, encodings[0]
@@ -142,7 +143,7 @@ func (f *fixed[T]) add(l leaf) {
 	}
 	f.ids = f.dict.Add(f.ids, list)
 	var v T
-	if judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) {
+	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) {
 		return
 	}
 	f.gone, f.never = true, !f.used
@@ -227,9 +228,10 @@ func (f *fixed[T]) encodePlain() parquet.Encoding {
 	split := func() []byte { f.body = encode.Split(f.body[:0], f.plain); return f.body }
 	switch {
 	case len(f.plain) == 0:
+	case f.choice.forced && f.choice.best == parquet.Encodings.Plain:
 	case !f.floating:
 		// Deltas are worth their decoding only where they save much.
-		if f.body = encode.Delta(f.body[:0], f.plain); len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
+		if f.body = encode.Delta(f.body[:0], f.plain); f.choice.forced || len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
 			return parquet.Encodings.DeltaBinaryPacked
 		}
 	case f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split}) == parquet.Encodings.ByteStreamSplit:
@@ -259,6 +261,13 @@ func (f *fixed[T]) extremes() extremes {
 		high = 0
 	}
 	return extremes{encode.Plain(nil, []T{low}), encode.Plain(nil, []T{high})}
+}
+
+// forceEncoding makes every page take one encoding, for a trial.
+func (f *fixed[T]) forceEncoding(e parquet.Encoding) {
+	f.choice.forced, f.choice.best = true, e
+	f.gone = e != parquet.Encodings.RLEDict
+	f.never = f.gone
 }
 
 func (f *fixed[T]) dictionary() ([]byte, int) {

@@ -30,6 +30,8 @@ type Options struct {
 	Bloom []string
 	// RowGroupRows and RowGroupBytes end a row group, whichever is reached first; the bytes are those of encoded pages.
 	RowGroupRows, RowGroupBytes int64
+	// force is the encoding of every column in a trial.
+	force string
 	// Workers is how many columns are encoded at a time.
 	Workers int
 }
@@ -95,6 +97,9 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	for _, leaf := range leafTypes(out.schema.Fields()) {
 		i := len(out.chunks)
 		v := newValues(leaf, chosen[i])
+		if f, ok := v.(interface{ forceEncoding(parquet.Encoding) }); ok && o.force != "" {
+			f.forceEncoding(forced[o.force])
+		}
 		if v == nil {
 			return nil, fmt.Errorf("%s is not written yet", leaf)
 		}

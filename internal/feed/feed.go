@@ -97,6 +97,8 @@ type Table struct {
 	FileSize  string `yaml:"file_size,omitempty"`
 	RowGroup  string `yaml:"row_group,omitempty"`
 	Codec     string `yaml:"codec,omitempty"`
+	// Favor is what codecs chosen by trial favor.
+	Favor string `yaml:"favor,omitempty"`
 	// Bloom are columns that get Bloom filters.
 	Bloom []string `yaml:"bloom,omitempty"`
 	Drift string   `yaml:"drift,omitempty"`

@@ -43,6 +43,8 @@ type Reading struct {
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
 	Lineage     bool
 	PathColumns string
+	// Favor is what codecs are chosen for where they are chosen by trial.
+	Favor Favor
 	// PartitionValues are columns with one value for the whole run, by which rows are partitioned.
 	PartitionValues []PartitionValue
 	// Limits bound what a record may take.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/layout"
@@ -231,7 +232,12 @@ func (s *Source) underInferred(inferred *Inference, added []extra, prepare func(
 // attempt writes the source's rows once, and closes the account of it.
 func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
 	out.started = started
-	report := newReport(s, out.schema, string(out.options.Columnar.Codec))
+	if out.options.Columnar.Codec == columnar.Auto {
+		if err := s.chooseCodecs(ctx, b, out, r.Favor); err != nil {
+			return nil, nil, err
+		}
+	}
+	report := newReport(s, out.schema, out.options.Columnar.Compression())
 	report.Table = target
 	path := r.Quarantine
 	if path == "" {

@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"trevak/internal/flow"
+	"trevak/internal/render"
+)
+
+func (a *app) weigh() *cobra.Command {
+	var reading readingFlags
+	var favor, chart string
+	var sorts, partitions []string
+	cmd := &cobra.Command{
+		Use:   "weigh SOURCE…|TABLE",
+		Short: "Measure which codec, encoding, sort order and partitioning pay",
+		Long: `Weigh takes a sample spread over the source or table, writes it in memory with every codec and encoding, reads it back, and shows sizes and
+speeds for each column and for all. Sort orders and partitionings that are named are tried as well: how large the files are, and how much of them a filter for one
+value reads. It ends with the codec to use, and why. Speeds are those of this machine at this moment.`,
+		Example: `  trevak weigh trevak-demo/tides --try-sort station --try-partition 'day(taken_at)'
+  trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
+		Args: sources(&reading),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := flow.ParseFavor(favor)
+			if err != nil {
+				return err
+			}
+			w := flow.Weigh{Favor: f, Sorts: sorts, Partitions: partitions}
+			name := ""
+			if len(args) == 1 && isTable(args[0]) {
+				if w.Table, err = a.findTable(cmd.Context(), args[0]); err != nil {
+					return err
+				}
+				name = w.Table.Name.String()
+			} else if w.Reading, err = reading.reading(cmd, args); err != nil {
+				return err
+			} else {
+				name = w.Reading.Sources[0]
+			}
+			budget, done := a.budget()
+			weighing, err := w.Run(cmd.Context(), budget)
+			done()
+			if err != nil {
+				return err
+			}
+			weighing.Source = name
+			return a.weighed(weighing, chart)
+		},
+	}
+	reading.add(cmd, true)
+	cmd.Flags().StringVar(&favor, "favor", "balance", "what the recommendation favors: size, speed, or balance")
+	cmd.Flags().StringArrayVar(&sorts, "try-sort", nil, "a sort `order` to try; may be repeated")
+	cmd.Flags().StringArrayVar(&partitions, "try-partition", nil, "partition `fields` to try; may be repeated")
+	cmd.Flags().StringVar(&chart, "chart", "", "draw the sizes by codec to a `file` ending in .svg or .png")
+	return cmd
+}
+
+func (a *app) weighed(w *flow.Weighing, chart string) error {
+	if chart != "" {
+		if err := render.WeighingChart(chart, w); err != nil {
+			return err
+		}
+	}
+	if a.json() {
+		return a.writeJSON(w)
+	}
+	render.Weighing(a.screen(), w)
+	return nil
+}

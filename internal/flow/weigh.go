@@ -1,0 +1,434 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/columnar"
+	"trevak/internal/fault"
+	"trevak/internal/fit"
+	"trevak/internal/parse"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+	"trevak/internal/table"
+)
+
+// Favor is what a choice by trial favors.
+type Favor string
+
+// FavorSize takes what is smallest, FavorSpeed what is written and read in the least time, FavorBalance the smallest of what takes no more than
+// three times the least time.
+const (
+	FavorSize    Favor = "size"
+	FavorSpeed   Favor = "speed"
+	FavorBalance Favor = "balance"
+)
+
+// ParseFavor reads size, speed or balance.
+func ParseFavor(text string) (Favor, error) {
+	switch f := Favor(text); f {
+	case FavorSize, FavorSpeed, FavorBalance:
+		return f, nil
+	}
+	return "", fault.New(fault.Usage, "--favor %s is not known", text).Try("use size, speed or balance")
+}
+
+// balanceTimes is how much more time than the quickest a choice may take under FavorBalance.
+const balanceTimes = 3
+
+// codecsTried are the codecs of trials.
+var codecsTried = []columnar.Codec{"none", "snappy", "lz4", "zstd:1", "zstd:3", "zstd:9", "gzip:6", "brotli:5"}
+
+// Weighing is what trials on a sample showed.
+type Weighing struct {
+	Source string `json:"source"`
+	Favor  Favor  `json:"favor"`
+	// Rows are those of the sample, RawBytes their size as text, 0 where they were columns already; PlainBytes their size in plain encoding without
+	// compression.
+	Rows       int64           `json:"rows"`
+	RawBytes   int64           `json:"raw_bytes"`
+	PlainBytes int64           `json:"plain_bytes"`
+	Columns    []WeighedColumn `json:"columns"`
+	// Whole are trials of all columns, in the writer's own encodings, by codec.
+	Whole []columnar.Trial `json:"whole"`
+	// Layouts are the sort orders and partitionings that were to be tried, the rows as they came first.
+	Layouts []WeighedLayout `json:"layouts"`
+	// Readings compare the costs of reading the raw text and the columns.
+	Readings []ReadingCost `json:"readings"`
+	// Codec is the recommended codec as --codec takes it, Bytes what the sample takes with it, Reason why.
+	Codec  string `json:"codec"`
+	Bytes  int64  `json:"bytes"`
+	Reason string `json:"reason"`
+}
+
+// WeighedColumn is the trials of one column.
+type WeighedColumn struct {
+	Path       string           `json:"path"`
+	Type       string           `json:"type"`
+	PlainBytes int64            `json:"plain_bytes"`
+	Trials     []columnar.Trial `json:"trials"`
+	// Best is the trial that is favored, in the writer's own encoding.
+	Best columnar.Trial `json:"best"`
+}
+
+// WeighedLayout is what a layout leads to.
+type WeighedLayout struct {
+	Flag       string `json:"flag"`
+	Files      int    `json:"files"`
+	Partitions int    `json:"partitions"`
+	Bytes      int64  `json:"bytes"`
+	// Filter is a filter for one value that occurs, ScannedBytes what the row groups take that a reader cannot leave out by their statistics and
+	// partitions, UnlaidBytes the same for the rows as they come.
+	Filter       string `json:"filter,omitempty"`
+	ScannedBytes int64  `json:"scanned_bytes"`
+	UnlaidBytes  int64  `json:"scanned_bytes_as_it_comes"`
+}
+
+// ReadingCost is what reading some columns costs.
+type ReadingCost struct {
+	Columns         string  `json:"columns"`
+	RawBytes        int64   `json:"raw_bytes"`
+	RawSeconds      float64 `json:"raw_seconds"`
+	ColumnarBytes   int64   `json:"columnar_bytes"`
+	ColumnarSeconds float64 `json:"columnar_seconds"`
+}
+
+// Weigh is what a weighing is asked to do.
+type Weigh struct {
+	Reading
+	// Table is the table to weigh, nil for a source.
+	Table *table.Table
+	Favor Favor
+	// Sorts and Partitions are layouts to try.
+	Sorts, Partitions []string
+}
+
+// sampleRows is what trials are made on.
+type sampleRows struct {
+	schema  schema.Schema
+	batches []arrow.RecordBatch
+	rows    int64
+	raw     int64
+}
+
+// mostSample bounds a sample in memory, in bytes.
+const mostSample = 64 << 20
+
+// Weigh runs the trials.
+func (w Weigh) Run(ctx context.Context, b Budget) (*Weighing, error) {
+	rows, source, err := w.sample(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	if rows.rows == 0 {
+		return nil, fault.New(fault.Input, "there is no row to weigh").Try("name a source with records")
+	}
+	out := &Weighing{Favor: w.Favor, Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{}, Readings: []ReadingCost{}}
+	if err := out.columns(ctx, rows, true); err != nil {
+		return nil, err
+	}
+	if err := out.whole(ctx, rows); err != nil {
+		return nil, err
+	}
+	if err := out.layouts(ctx, rows, w.Sorts, w.Partitions); err != nil {
+		return nil, err
+	}
+	return out, out.readings(ctx, rows, source, w.Reading)
+}
+
+// sample gathers rows spread over the source.
+func (w Weigh) sample(ctx context.Context, b Budget) (*sampleRows, *Source, error) {
+	if w.Table != nil {
+		rows, err := sampleTable(ctx, w.Table)
+		return rows, nil, err
+	}
+	source, err := Survey(ctx, w.Reading)
+	if err != nil {
+		return nil, nil, err
+	}
+	inferred, err := source.inferFirst(ctx, w.Reading, b)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := inferred.allMatched(); err != nil {
+		return nil, nil, err
+	}
+	rows, err := source.sampleRows(ctx, inferred.Schema, b)
+	return rows, source, err
+}
+
+// sampleRows gathers rows of a source under a schema.
+func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*sampleRows, error) {
+	out := &sampleRows{schema: of.Clone()}
+	out.schema.AssignIDs()
+	settleUnseen(&out.schema)
+	var size int64
+	add := func(batch arrow.RecordBatch, raw int64) error {
+		out.batches, out.rows, out.raw = append(out.batches, batch), out.rows+batch.NumRows(), out.raw+raw
+		if size += arrowBytes(batch); size > mostSample {
+			return io.EOF
+		}
+		return nil
+	}
+	columns := newColumnFields(s, out.schema, schema.SafeNames, true)
+	var err error
+	if s.columnar() {
+		err = s.sampleFiles(ctx, out.schema, columns, add)
+	} else {
+		p := s.pass("measuring", b)
+		if s.Bytes > sampleBytes {
+			p.sample = &sample{claims: map[int][]int64{}}
+		}
+		err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
+			return newFitter(s, output{schema: out.schema, unknown: fit.UnknownKept}, columns).work
+		}, func(block parse.Block, f fitted) error {
+			if f.Batch == nil {
+				return nil
+			}
+			return add(f.Batch, int64(len(block.Data)))
+		})
+	}
+	if err == io.EOF {
+		err = nil
+	}
+	return out, err
+}
+
+func (s *Source) sampleFiles(ctx context.Context, of schema.Schema, columns columnFields, add func(arrow.RecordBatch, int64) error) error {
+	for _, i := range choose(len(s.Inputs), sampleSpots) {
+		f, err := columnar.Open(s.Inputs[i].Location)
+		if err != nil {
+			return err
+		}
+		fitter := fit.NewBatches(of)
+		full := false
+		taken := int64(0)
+		err = f.Batches(ctx, func(b arrow.RecordBatch) error {
+			b.Retain()
+			result, err := fitter.Fit(ctx, b, columns.fields[i], nil)
+			if err != nil {
+				return err
+			}
+			taken += b.NumRows()
+			if err := add(result.Batch, 0); err != nil {
+				full = true
+				return io.EOF
+			}
+			if taken > 200_000 {
+				return io.EOF
+			}
+			return nil
+		})
+		f.Close()
+		if err != nil || full {
+			return err
+		}
+	}
+	return nil
+}
+
+// sampleTable gathers rows of a table's files.
+func sampleTable(ctx context.Context, t *table.Table) (*sampleRows, error) {
+	files, err := t.Files(ctx)
+	if err != nil {
+		return nil, err
+	}
+	source := &Source{}
+	for _, f := range files {
+		in := Input{}
+		in.Location, in.Size, in.Rules.Format = f.Path, f.Bytes, sniff.Parquet
+		if err := in.lookInto(); err != nil {
+			return nil, err
+		}
+		source.Inputs = append(source.Inputs, in)
+	}
+	if len(files) == 0 {
+		return &sampleRows{}, nil
+	}
+	s := t.Schema.Clone()
+	for i := range s.Fields {
+		s.Fields[i].Required = false
+	}
+	return source.sampleRows(ctx, s, DefaultBudget())
+}
+
+func arrowBytes(b arrow.RecordBatch) int64 {
+	var n int64
+	for _, c := range b.Columns() {
+		n += int64(c.Data().SizeInBytes())
+	}
+	return n
+}
+
+// chooseCodecs settles by trial on a sample how the columns of an output are compressed.
+func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor Favor) error {
+	rows, err := s.sampleRows(ctx, out.schema, b)
+	if err != nil {
+		return err
+	}
+	out.options.Columnar.Codec = columnar.DefaultCodec
+	if rows.rows == 0 {
+		return nil
+	}
+	w := &Weighing{Favor: favor}
+	if err := w.columns(ctx, rows, false); err != nil {
+		return err
+	}
+	if err := w.whole(ctx, rows); err != nil {
+		return err
+	}
+	out.options.Columnar.Codec, out.options.Columnar.Codecs, err = columnar.ParseCodecs(w.Codec)
+	return err
+}
+
+// columns tries every column by itself, with encodings forced on it too where that is asked for.
+func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool) error {
+	for at, f := range rows.schema.Fields {
+		alone := schema.Schema{Fields: []schema.Field{f}}
+		batches := make([]arrow.RecordBatch, len(rows.batches))
+		for i, b := range rows.batches {
+			batches[i] = array.NewRecordBatch(alone.Arrow(), []arrow.Array{b.Column(at)}, b.NumRows())
+		}
+		c := WeighedColumn{Path: f.Name, Type: f.Type.String()}
+		var own []columnar.Trial
+		for _, codec := range codecsTried {
+			t, err := columnar.Try(ctx, alone, batches, codec, "")
+			if err != nil {
+				return err
+			}
+			own = append(own, t)
+		}
+		c.Trials = own
+		for _, encoding := range columnar.EncodingsOf(f.Type) {
+			if !encodings {
+				break
+			}
+			for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
+				t, err := columnar.Try(ctx, alone, batches, codec, encoding)
+				if err != nil {
+					return err
+				}
+				if c.Trials = append(c.Trials, t); encoding == "plain" && codec == "none" {
+					c.PlainBytes = t.Bytes
+				}
+			}
+		}
+		if c.PlainBytes == 0 {
+			c.PlainBytes = own[0].Bytes
+		}
+		c.Best = w.Favor.best(own)
+		w.PlainBytes += c.PlainBytes
+		w.Columns = append(w.Columns, c)
+	}
+	return nil
+}
+
+// best returns the trial that is favored.
+func (f Favor) best(trials []columnar.Trial) columnar.Trial {
+	time := func(t columnar.Trial) float64 { return t.WriteSeconds + t.ReadSeconds }
+	quickest := slices.MinFunc(trials, func(a, b columnar.Trial) int { return compareFloats(time(a), time(b)) })
+	if f == FavorSpeed {
+		return quickest
+	}
+	best := columnar.Trial{}
+	for _, t := range trials {
+		if f == FavorBalance && time(t) > balanceTimes*time(quickest) {
+			continue
+		}
+		if best.Codec == "" || t.Bytes < best.Bytes {
+			best = t
+		}
+	}
+	return best
+}
+
+func compareFloats(a, b float64) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
+const gainOfOwn = 0.005
+
+// whole tries all columns together and settles the recommendation.
+func (w *Weighing) whole(ctx context.Context, rows *sampleRows) error {
+	for _, codec := range codecsTried {
+		t, err := columnar.Try(ctx, rows.schema, rows.batches, codec, "")
+		if err != nil {
+			return err
+		}
+		w.Whole = append(w.Whole, t)
+	}
+	best := w.Favor.best(w.Whole)
+	w.Codec, w.Bytes = string(best.Codec), best.Bytes
+	for _, c := range w.Columns {
+		with := slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })
+		if saved := c.Trials[with].Bytes - c.Best.Bytes; c.Best.Codec != best.Codec && float64(saved) > gainOfOwn*float64(best.Bytes) {
+			w.Codec += "," + c.Path + "=" + string(c.Best.Codec)
+			w.Bytes -= saved
+		}
+	}
+	switch w.Favor {
+	case FavorSize:
+		w.Reason = "it is the smallest of those tried"
+	case FavorSpeed:
+		w.Reason = "it is written and read in the least time"
+	default:
+		w.Reason = fmt.Sprintf("it is the smallest of those that take no more than %d times the least time to write and read", balanceTimes)
+	}
+	return nil
+}
+
+// readings compares reading the raw text with reading the columns.
+func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Source, r Reading) error {
+	zstd := func(s schema.Schema, batches []arrow.RecordBatch) (columnar.Trial, error) {
+		return columnar.Try(ctx, s, batches, columnar.DefaultCodec, "")
+	}
+	all, err := zstd(rows.schema, rows.batches)
+	if err != nil {
+		return err
+	}
+	one := w.Columns[0]
+	for _, c := range w.Columns {
+		if c.Type == "double" || c.Type == "long" {
+			one = c
+		}
+	}
+	at := rows.schema.Index(one.Path)
+	alone := schema.Schema{Fields: []schema.Field{rows.schema.Fields[at]}}
+	batches := make([]arrow.RecordBatch, len(rows.batches))
+	for i, b := range rows.batches {
+		batches[i] = array.NewRecordBatch(alone.Arrow(), []arrow.Array{b.Column(at)}, b.NumRows())
+	}
+	single, err := zstd(alone, batches)
+	if err != nil {
+		return err
+	}
+	whole := ReadingCost{Columns: "all columns", RawBytes: rows.raw, ColumnarBytes: all.Bytes, ColumnarSeconds: all.ReadSeconds}
+	part := ReadingCost{Columns: one.Path + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
+	if source != nil && !source.columnar() {
+		for _, c := range []struct {
+			cost *ReadingCost
+			s    schema.Schema
+		}{{&whole, rows.schema}, {&part, schema.Schema{Fields: alone.Fields, OmitRest: true}}} {
+			started := time.Now()
+			if _, err := source.sampleRows(ctx, c.s, Budget{Workers: 1}); err != nil {
+				return err
+			}
+			c.cost.RawSeconds = time.Since(started).Seconds()
+		}
+	}
+	w.Readings = append(w.Readings, whole, part)
+	return nil
+}
