@@ -1,6 +1,8 @@
 package columnar
 
 import (
+	"encoding/binary"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -67,6 +69,17 @@ func (b *bloom) add(l leaf) {
 	}
 }
 
+// bloomHeader writes what stands before a filter's bits, which the library leaves out: a BloomFilterHeader in Thrift's compact protocol, with
+// the number of bytes, and the only algorithm, hash and compression that there are, which are unions of empty structs.
+func bloomHeader(size int64) []byte {
+	const integer, structure, stop = 0x15, 0x1c, 0x00 // the next field is an i32, the next field is a struct, no field follows
+	header := binary.AppendVarint([]byte{integer}, size)
+	for range 3 {
+		header = append(header, structure, structure, stop, stop)
+	}
+	return append(header, stop)
+}
+
 // write puts the filter behind the column chunk and notes in its metadata where it is.
 func (b *bloom) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder) error {
 	filter := metadata.NewBloomFilterFromNDVAndFPP(uint32(max(1, len(b.hashes))), bloomFalse, bloomBytes, memory.DefaultAllocator)
@@ -75,6 +88,9 @@ func (b *bloom) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 	}
 	clear(b.hashes)
 	start := sink.n
+	if _, err := sink.Write(bloomHeader(filter.Size())); err != nil {
+		return err
+	}
 	if _, err := filter.WriteTo(sink, nil); err != nil {
 		return err
 	}

@@ -13,6 +13,9 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/apache/arrow-go/v18/parquet"
+	"github.com/apache/arrow-go/v18/parquet/file"
+	"github.com/apache/arrow-go/v18/parquet/metadata"
 
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
@@ -124,5 +127,62 @@ func TestParseCodecs(t *testing.T) {
 	o := Options{Codecs: map[string]Codec{"nope": "zstd"}}
 	if _, err := o.For(s); err == nil || !strings.Contains(err.Error(), `--codec names a column "nope"`) {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestBloomFilters asks the library whether values that were written, and others, may be in a file.
+func TestBloomFilters(t *testing.T) {
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "code", Type: schema.Type{Kind: schema.String}}, {Name: "none", Type: schema.Type{Kind: schema.Long}}}}
+	s.AssignIDs()
+	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
+	for i := range 5000 {
+		build.Field(0).(*array.Int64Builder).Append(int64(2 * i))
+		build.Field(1).(*array.StringBuilder).Append(fmt.Sprint("code ", i))
+		build.Field(2).AppendNull()
+	}
+	var out bytes.Buffer
+	o := DefaultOptions
+	o.Bloom = []string{"id", "code"}
+	w, err := NewWriter(&out, s, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Write(context.Background(), build.NewRecordBatch()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r, err := file.NewParquetReader(bytes.NewReader(out.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	group, err := r.GetBloomFilterReader().RowGroup(0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids, err := group.GetColumnBloomFilter(0)
+	if err != nil || ids == nil {
+		t.Fatal(err)
+	}
+	codes, err := group.GetColumnBloomFilter(1)
+	if err != nil || codes == nil {
+		t.Fatal(err)
+	}
+	if none, err := group.GetColumnBloomFilter(2); err != nil || none != nil {
+		t.Errorf("a column that was not named has a filter: %v", err)
+	}
+	wrong := 0
+	for i := range 5000 {
+		if !ids.CheckHash(metadata.GetHash(ids.Hasher(), int64(2*i))) || !codes.CheckHash(metadata.GetHash(codes.Hasher(), parquet.ByteArray(fmt.Sprint("code ", i)))) {
+			t.Fatalf("value %d is not found", i)
+		}
+		if ids.CheckHash(metadata.GetHash(ids.Hasher(), int64(2*i+1))) {
+			wrong++
+		}
+	}
+	if wrong > 150 {
+		t.Errorf("%d of 5000 values that are not there may be", wrong)
 	}
 }

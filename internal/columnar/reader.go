@@ -17,6 +17,7 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/file"
 	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
+	pqschema "github.com/apache/arrow-go/v18/parquet/schema"
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
@@ -253,10 +254,20 @@ type ColumnLayout struct {
 	Bytes, RawBytes       int64
 	Values, Nulls         int64
 	HasMinMax, Dictionary bool
+	// Smallest and Largest are the extremes that the statistics of all row groups tell of, as text; empty where they do not.
+	Smallest, Largest string
+	// Pages counts the data pages, 0 where the file has no index of them; Bloom says that there are Bloom filters.
+	Pages int64
+	Bloom bool
 }
 
 // Layout describes how the file is built.
-func (f *File) Layout() (Layout, error) {
+func (f *File) Layout() (_ Layout, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = broken(f.location, fmt.Errorf("%v", r))
+		}
+	}()
 	if f.other != nil {
 		return f.otherLayout()
 	}
@@ -273,6 +284,13 @@ func (f *File) Layout() (Layout, error) {
 			out.Keys[key] = len(values[i])
 		}
 	}
+	var leaves []schema.Type
+	f.Schema.Walk(func(_ string, field *schema.Field) {
+		if !field.Type.Nested() {
+			leaves = append(leaves, field.Type)
+		}
+	})
+	bounds := make([]extremes, footer.Schema.NumColumns())
 	for c := range footer.Schema.NumColumns() {
 		column := footer.Schema.Column(c)
 		out.Columns = append(out.Columns, ColumnLayout{Path: column.Path(), ID: max(0, int(column.SchemaNode().FieldID())),
@@ -304,11 +322,50 @@ func (f *File) Layout() (Layout, error) {
 			if stats, err := chunk.Statistics(); err == nil && stats != nil {
 				col.Nulls += stats.NullCount()
 				col.HasMinMax = col.HasMinMax || stats.HasMinMax()
+				bounds[c].widen(footer.Schema.Column(c), stats)
 			}
+			col.Bloom = col.Bloom || chunk.BloomFilterOffset() > 0
+			col.Pages += f.pages(g, c)
 		}
 		out.Groups = append(out.Groups, group)
 	}
+	for c := range out.Columns {
+		if bounds[c].low != nil && c < len(leaves) {
+			column := footer.Schema.Column(c)
+			out.Columns[c].Smallest, out.Columns[c].Largest = boundText(column, leaves[c], bounds[c].low), boundText(column, leaves[c], bounds[c].high)
+		}
+	}
 	return out, nil
+}
+
+// widen takes in the statistics of one column chunk.
+func (e *extremes) widen(column *pqschema.Column, stats metadata.TypedStatistics) {
+	if !stats.HasMinMax() {
+		return
+	}
+	low, high := stats.EncodeMin(), stats.EncodeMax()
+	if !fixedWidth(column, low) || !fixedWidth(column, high) {
+		return
+	}
+	if e.low == nil || less(column, low, e.low) {
+		e.low = bytes.Clone(low)
+	}
+	if e.high == nil || less(column, e.high, high) {
+		e.high = bytes.Clone(high)
+	}
+}
+
+// pages counts the data pages of a column chunk by the file's page index.
+func (f *File) pages(group, column int) int64 {
+	index, err := f.reader.GetPageIndexReader().RowGroup(group)
+	if err != nil || index == nil {
+		return 0
+	}
+	offsets, err := index.GetOffsetIndex(column)
+	if err != nil || offsets == nil {
+		return 0
+	}
+	return int64(len(offsets.GetPageLocations()))
 }
 
 // otherLayout describes a file that tells no more than its schema and, once read, its rows.

@@ -151,18 +151,27 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},
 	})
 	s.Printf("\n")
-	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "compressed", "raw", "codec", "encodings"},
-		Right: []bool{true, false, false, false, true, true, true, true}, Keep: true}
+	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed", "raw", "codec", "encodings"},
+		Right: []bool{true, false, false, false, true, true, false, false, true, true, true}, Keep: true}
 	types := leafTypes(sc)
 	for i, c := range l.Columns {
 		kind := ""
 		if i < len(types) {
 			kind = types[i]
 		}
-		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), Number(c.Bytes), Number(c.RawBytes),
-			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")})
+		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
+			orDash(number(int(c.Pages))), Number(c.Bytes), Number(c.RawBytes), strings.Join(c.Codecs, ", "), encodings(c)})
 	}
 	t.Write(s)
+}
+
+// encodings lists a column's encodings, and whether it has Bloom filters.
+func encodings(c columnar.ColumnLayout) string {
+	list := c.Encodings
+	if c.Bloom {
+		list = append(slices.Clone(list), "bloom filter")
+	}
+	return strings.Join(list, ", ")
 }
 
 func number(n int) string {
@@ -197,6 +206,10 @@ func FileInfoJSON(s Screen, l columnar.Layout, sc schema.Schema) error {
 		Codecs    []string `json:"codecs"`
 		Encodings []string `json:"encodings"`
 		Bounds    bool     `json:"has_bounds"`
+		Smallest  string   `json:"smallest,omitempty"`
+		Largest   string   `json:"largest,omitempty"`
+		Pages     int64    `json:"data_pages"`
+		Bloom     bool     `json:"has_bloom_filter"`
 	}
 	type groupJSON struct {
 		Rows     int64 `json:"rows"`
@@ -222,7 +235,7 @@ func FileInfoJSON(s Screen, l columnar.Layout, sc schema.Schema) error {
 		if i < len(types) {
 			kind = types[i]
 		}
-		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes, orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax})
+		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes, orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax, c.Smallest, c.Largest, c.Pages, c.Bloom})
 	}
 	return JSON(s, out)
 }
