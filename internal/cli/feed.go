@@ -130,6 +130,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("row-group", "table.row_group", f.Table.RowGroup)
 	list("partition-value", "source.partition_values", f.Source.PartitionValues)
 	text("codec", "table.codec", f.Table.Codec)
+	number("page-version", "table.page_version", f.Table.PageVersion)
 	text("favor", "table.favor", f.Table.Favor)
 	list("bloom", "table.bloom", f.Table.Bloom)
 	text("drift", "table.drift", f.Table.Drift)
@@ -176,7 +177,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: values, Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
-		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
+		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	settleReading(&f.Reading, i.Source)
 	for _, field := range i.Schema.Fields {

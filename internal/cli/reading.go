@@ -222,6 +222,7 @@ type layoutFlags struct {
 	sort, fileSize, rowGroup string
 	bloom                    []string
 	favor                    string
+	pages                    int
 }
 
 func (f *layoutFlags) add(cmd *cobra.Command) {
@@ -231,6 +232,7 @@ func (f *layoutFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
 	flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
 	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: "+strings.Join(columnar.CodecNames(), ", "))
+	flags.IntVar(&f.pages, "page-version", 1, "`version` of Parquet's data pages, 1 or 2")
 	flags.StringVar(&f.favor, "favor", "balance", "what --codec auto favors: size, speed, or balance")
 	flags.StringSliceVar(&f.bloom, "bloom", nil, "`columns` that get Bloom filters, for finding single values")
 }
@@ -244,7 +246,10 @@ func (f *layoutFlags) options() (layout.Options, error) {
 	if err := o.ParseRowGroup(f.rowGroup); err != nil {
 		return o, err
 	}
-	o.Columnar.Bloom = f.bloom
+	o.Columnar.Bloom, o.Columnar.SecondPages = f.bloom, f.pages == 2
+	if f.pages != 1 && f.pages != 2 {
+		return o, fault.New(fault.Usage, "--page-version %d is not known", f.pages).Try("use 1 or 2")
+	}
 	if f.codec == string(columnar.Auto) {
 		o.Columnar.Codec = columnar.Auto
 		return o, nil

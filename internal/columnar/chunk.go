@@ -24,6 +24,7 @@ type chunk struct {
 	column *schema.Column
 	values values
 	codec  Codec
+	second bool   // data pages are of version 2
 	bloom  *bloom // nil where there is none
 	pages  []page
 	size   int64 // of the finished pages, compressed
@@ -44,6 +45,9 @@ type page struct {
 	encoding parquet.Encoding
 	firstRow int64
 	stats    metadata.EncodedStatistics
+	// rows begin in the page; def and rep are the sizes of its levels, which stand before the values, not compressed, in version 2.
+	rows     int32
+	def, rep int32
 }
 
 // add takes the values of a batch.
@@ -97,25 +101,13 @@ func (c *chunk) endPage() error {
 	if c.entries == 0 {
 		return nil
 	}
-	c.body = c.body[:0]
-	if most := c.column.MaxRepetitionLevel(); most > 0 {
-		c.body = prefixed(c.body, func(b []byte) []byte { return encode.Hybrid(b, c.rep, encode.Width(int(most))) })
-	}
-	if most := c.column.MaxDefinitionLevel(); most > 0 {
-		c.body = prefixed(c.body, func(b []byte) []byte {
-			if c.def == nil {
-				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
-			}
-			return encode.Hybrid(b, c.def, encode.Width(int(most)))
-		})
-	}
+	rep, def := c.encodeLevels()
 	values, encoding, r := c.values.page()
-	c.body = append(c.body, values...)
-	data, err := c.codec.compress(c.body)
+	data, err := c.packed(rep+def, values)
 	if err != nil {
 		return err
 	}
-	p := page{data: data, raw: int32(len(c.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow,
+	p := page{data: data, raw: int32(len(c.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow, rows: int32(c.rows), def: int32(def), rep: int32(rep),
 		stats: metadata.EncodedStatistics{Min: r.low, Max: r.high, HasMin: r.low != nil, HasMax: r.high != nil, HasNullCount: true,
 			NullCount: c.nulls, Signed: true, AllNullValue: c.nulls == int64(c.entries)}}
 	c.pages = append(c.pages, p)
@@ -123,6 +115,38 @@ func (c *chunk) endPage() error {
 	c.firstRow += int64(c.rows)
 	c.entries, c.rows, c.nulls, c.def, c.rep = 0, 0, 0, nil, c.rep[:0]
 	return nil
+}
+
+// encodeLevels begins the body of a page with its levels, and returns how many bytes they take. In version 1 their lengths stand before them.
+func (c *chunk) encodeLevels() (rep, def int) {
+	c.body = c.body[:0]
+	wrap := prefixed
+	if c.second {
+		wrap = func(dst []byte, encode func([]byte) []byte) []byte { return encode(dst) }
+	}
+	if most := c.column.MaxRepetitionLevel(); most > 0 {
+		c.body = wrap(c.body, func(b []byte) []byte { return encode.Hybrid(b, c.rep, encode.Width(int(most))) })
+	}
+	rep = len(c.body)
+	if most := c.column.MaxDefinitionLevel(); most > 0 {
+		c.body = wrap(c.body, func(b []byte) []byte {
+			if c.def == nil {
+				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
+			}
+			return encode.Hybrid(b, c.def, encode.Width(int(most)))
+		})
+	}
+	return rep, len(c.body) - rep
+}
+
+// packed adds the values to the levels and compresses the page; in version 2 the levels stay as they are.
+func (c *chunk) packed(levels int, values []byte) ([]byte, error) {
+	c.body = append(c.body, values...)
+	if !c.second {
+		return c.codec.compress(c.body)
+	}
+	data, err := c.codec.compress(c.body[levels:])
+	return append(slices.Clone(c.body[:levels]), data...), err
 }
 
 // prefixed appends what encode appends, with its length in four bytes before it.
@@ -160,8 +184,11 @@ func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 		encodings = append(encodings, parquet.Encodings.Plain)
 	}
 	for _, p := range c.pages {
-		data := file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE, file.DataPageConfig{
-			Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats, FirstRowIndex: p.firstRow})
+		config := file.DataPageConfig{Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats, FirstRowIndex: p.firstRow}
+		var data file.DataPage = file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE, config)
+		if c.second {
+			data = file.NewDataPageV2WithConfig(memory.NewBufferBytes(p.data), int32(p.stats.NullCount), p.rows, p.def, p.rep, c.codec.name() != "none", config)
+		}
 		if _, err := pager.WriteDataPage(data); err != nil {
 			return err
 		}

@@ -131,7 +131,7 @@ func TestAnyTableReadsBackEqual(t *testing.T) {
 			batches = append(batches, b)
 			want = append(want, rowTexts(t, b)...)
 		}
-		o := Options{Codec: Codec(CodecNames()[seed%6]), Codecs: map[string]Codec{"c1": "zstd:19"}, RowGroupRows: []int64{1, 13, 1 << 20}[seed%3], RowGroupBytes: 1 << 20, Workers: 2}
+		o := Options{Codec: Codec(CodecNames()[seed%6]), Codecs: map[string]Codec{"c1": "zstd:19"}, RowGroupRows: []int64{1, 13, 1 << 20}[seed%3], RowGroupBytes: 1 << 20, Workers: 2, SecondPages: seed%2 == 1}
 		for _, f := range s.Fields {
 			if !f.Type.Nested() && bloomable(f.Type.Arrow()) {
 				o.Bloom = append(o.Bloom, f.Name)

@@ -28,6 +28,8 @@ type Options struct {
 	Codecs map[string]Codec
 	// Bloom are columns, by their legal paths, that get Bloom filters.
 	Bloom []string
+	// SecondPages asks for data pages of version 2, whose levels are not compressed.
+	SecondPages bool
 	// RowGroupRows and RowGroupBytes end a row group, whichever is reached first; the bytes are those of encoded pages.
 	RowGroupRows, RowGroupBytes int64
 	// force is the encoding of every column in a trial.
@@ -103,7 +105,7 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 		if v == nil {
 			return nil, fmt.Errorf("%s is not written yet", leaf)
 		}
-		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i]}
+		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages}
 		if slices.Contains(o.Bloom, paths[i]) {
 			c.bloom = newBloom()
 		}

@@ -97,6 +97,8 @@ type Table struct {
 	FileSize  string `yaml:"file_size,omitempty"`
 	RowGroup  string `yaml:"row_group,omitempty"`
 	Codec     string `yaml:"codec,omitempty"`
+	// PageVersion is that of Parquet's data pages.
+	PageVersion *int `yaml:"page_version,omitempty"`
 	// Favor is what codecs chosen by trial favor.
 	Favor string `yaml:"favor,omitempty"`
 	// Bloom are columns that get Bloom filters.
