@@ -306,6 +306,9 @@ func ColumnEvidence(s Screen, i *flow.Inference, path string) error {
 			facts = append(facts, fact{name: "note", value: c.Note})
 		}
 		s.facts(facts)
+		if len(c.First) == 0 {
+			return nil
+		}
 		s.Printf("\n")
 		t := Table{Header: []string{"seen as", "values", "first at", "value"}, Right: []bool{false, true}, Indent: 2}
 		for _, first := range c.First {
