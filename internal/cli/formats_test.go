@@ -20,7 +20,8 @@ func TestFormatsThereAndBack(t *testing.T) {
 	if !strings.Contains(want, `{"id":1,"Name":"a, \"b\"","price":12.50,"when":"2031-05-01T10:15:30Z","pos":{"lat":57.5,"tags":["x",null]},"by":null}`) {
 		t.Error(want)
 	}
-	endings := []string{"parquet", "arrow", "avro"}
+	endings := []string{"parquet", "orc", "arrow", "avro"}
+	must(t, []string{"convert", "first.parquet", "--to", "a.orc"})
 	for _, from := range endings {
 		for _, to := range endings {
 			must(t, []string{"convert", "first.parquet", "--to", "a." + from, "--overwrite"})
@@ -37,6 +38,13 @@ func TestFormatsThereAndBack(t *testing.T) {
 	}
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.xlsx"}, "files ending in .xlsx are not written; name a file ending in .parquet")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.csv", "--format", "avro"}, "--format says avro")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--bloom", "id"}, "--bloom is for Parquet")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.avro", "--page-version", "2"}, "--page-version is for Parquet")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "brotli"}, "not written with it; use zstd, snappy, gzip, lz4, none")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "zstd,id=none"}, "share one codec")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.csv", "--codec", "gzip"}, "are not compressed")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.arrow", "--codec", "auto"}, "chooses for each column of Parquet")
+	must(t, []string{"describe", "a.orc"}, "ORC 0.12", "3 in 1 stripe", "timestamp-instant", "dictionary-v2", "2031-05-02T00:00:00")
 	must(t, []string{"convert", "in.ndjson", "--to", "folder/", "--format", "ndjson", "--partition", "id"}, "3 files")
 }
 

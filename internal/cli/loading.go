@@ -74,8 +74,8 @@ func (a *app) convert() *cobra.Command {
 	var overwrite bool
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to DEST",
-		Short: "Write files as Parquet, Arrow, Avro or text, without a table",
-		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .arrow, .avro, .ndjson, .csv, .tsv), or as a folder of
+		Short: "Write files as Parquet, ORC, Arrow, Avro or text, without a table",
+		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson, .csv, .tsv), or as a folder of
 them with a folder for each partition. The destination appears when all of it is written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite`,
@@ -92,7 +92,7 @@ them with a folder for each partition. The destination appears when all of it is
 			if format != "" {
 				var ok bool
 				if c.Format, ok = columnar.FormatOf("." + format); !ok {
-					return fault.New(fault.Usage, "--format %s is not known", format).Try("use parquet, arrow, avro, ndjson, csv or tsv")
+					return fault.New(fault.Usage, "--format %s is not known", format).Try("use parquet, orc, arrow, avro, ndjson, csv or tsv")
 				}
 			}
 			if c.Layout, err = lay.options(); err != nil {
@@ -107,7 +107,7 @@ them with a folder for each partition. The destination appears when all of it is
 	reading.add(cmd, true)
 	reading.addTolerance(cmd)
 	lay.add(cmd)
-	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
+	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
 	cmd.Flags().StringVar(&format, "format", "", "how the files of a folder are written (default parquet)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
 	return cmd

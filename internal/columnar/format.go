@@ -20,6 +20,7 @@ type Format string
 // The formats, by the endings of their files.
 const (
 	Parquet   Format = ".parquet"
+	ORC       Format = ".orc"
 	Arrow     Format = ".arrow"
 	Avro      Format = ".avro"
 	JSONLines Format = ".ndjson"
@@ -28,7 +29,7 @@ const (
 )
 
 // formats are all formats, with other endings that they go by.
-var formats = map[Format][]string{Parquet: nil, Arrow: {".feather"}, Avro: nil, JSONLines: {".jsonl"}, CSV: nil, TSV: {".tab"}}
+var formats = map[Format][]string{Parquet: nil, ORC: nil, Arrow: {".feather"}, Avro: nil, JSONLines: {".jsonl"}, CSV: nil, TSV: {".tab"}}
 
 // FormatOf returns the format that a file's ending stands for.
 func FormatOf(ending string) (Format, bool) {
@@ -41,9 +42,12 @@ func FormatOf(ending string) (Format, bool) {
 	return "", false
 }
 
+// Text reports whether files of the format are text, which is not compressed.
+func (f Format) Text() bool { return f == JSONLines || f == CSV || f == TSV }
+
 // Endings lists the endings of files that are written.
 func Endings() []string {
-	return []string{string(Parquet), string(Arrow), string(Avro), string(JSONLines), string(CSV), string(TSV)}
+	return []string{string(Parquet), string(ORC), string(Arrow), string(Avro), string(JSONLines), string(CSV), string(TSV)}
 }
 
 // FileWriter writes one file. It is not safe for concurrent use; the caller closes what it writes to.
@@ -61,8 +65,10 @@ type FileWriter interface {
 // NewFile begins a file in the format that the options name.
 func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 	switch o.Format {
+	case ORC:
+		return newORCWriter(w, s, o)
 	case Arrow:
-		return newArrowWriter(w, s)
+		return newArrowWriter(w, s, o.Codec)
 	case Avro:
 		return newAvroWriter(w, s, o.Codec)
 	case JSONLines, CSV, TSV:
@@ -124,10 +130,17 @@ type arrowWriter struct {
 	rows int64
 }
 
-func newArrowWriter(w io.Writer, s schema.Schema) (*arrowWriter, error) {
+func newArrowWriter(w io.Writer, s schema.Schema, codec Codec) (*arrowWriter, error) {
 	a := &arrowWriter{sink: &countingWriter{w: w}}
+	options := []ipc.Option{ipc.WithSchema(s.Arrow())}
+	switch codec.name() {
+	case "zstd":
+		options = append(options, ipc.WithZstd())
+	case "lz4":
+		options = append(options, ipc.WithLZ4())
+	}
 	var err error
-	if a.file, err = ipc.NewFileWriter(a.sink, ipc.WithSchema(s.Arrow()), ipc.WithZstd()); err != nil {
+	if a.file, err = ipc.NewFileWriter(a.sink, options...); err != nil {
 		return nil, fmt.Errorf("the schema has no Arrow form: %w", err)
 	}
 	return a, nil

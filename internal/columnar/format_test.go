@@ -38,7 +38,7 @@ func TestEveryFormatReadsBackEqual(t *testing.T) {
 		}
 		batch := build.NewRecordBatch()
 		want := string(rowtext.JSON(nil, batch))
-		for _, format := range []Format{Parquet, Arrow, Avro} {
+		for _, format := range []Format{Parquet, ORC, Arrow, Avro} {
 			path := filepath.Join(t.TempDir(), "x"+string(format))
 			file, err := os.Create(path)
 			if err != nil {

@@ -8,9 +8,11 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/columnar/orc"
 )
 
-// The bytes that files of the formats begin with (Parquet, Arrow "IPC File Format", Avro "Object Container Files").
+// The bytes that files of the formats begin with (Arrow "IPC File Format", Avro "Object Container Files", ORC "File Tail").
 const (
 	arrowMagic = "ARROW1"
 	avroMagic  = "Obj\x01"
@@ -38,6 +40,8 @@ func openOther(disk *os.File) (rowReader, error) {
 		return openArrow(disk)
 	case string(head[:len(avroMagic)]) == avroMagic:
 		return openAvro(disk)
+	case string(head[:len(orc.Magic)]) == orc.Magic:
+		return openORC(disk)
 	}
 	return nil, nil
 }

@@ -255,7 +255,7 @@ func FuzzOpen(f *testing.F) {
 	if _, err := w.Close(); err != nil {
 		f.Fatal(err)
 	}
-	for _, format := range []Format{Arrow, Avro} {
+	for _, format := range []Format{ORC, Arrow, Avro} {
 		var other bytes.Buffer
 		w, err := NewFile(&other, s, Options{Format: format, Codec: "none"})
 		if err != nil {

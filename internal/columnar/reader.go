@@ -23,7 +23,7 @@ import (
 	"trevak/internal/schema"
 )
 
-// File is an open columnar file: Parquet, Arrow or Avro. The caller closes it.
+// File is an open columnar file: Parquet, ORC, Arrow or Avro. The caller closes it.
 type File struct {
 	// Schema is the file's own schema.
 	Schema   schema.Schema
@@ -268,6 +268,9 @@ func (f *File) Layout() (_ Layout, err error) {
 			err = broken(f.location, fmt.Errorf("%v", r))
 		}
 	}()
+	if file, ok := f.other.(*orcFile); ok {
+		return f.orcLayout(file)
+	}
 	if f.other != nil {
 		return f.otherLayout()
 	}

@@ -67,6 +67,9 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		return nil, err
 	}
 	report.Table = ""
+	if dest.format.Text() {
+		report.Codec = "none"
+	}
 	report.Destination, report.Seconds = c.To, time.Since(started).Seconds()
 	return report, nil
 }
@@ -118,6 +121,9 @@ func newDestination(c Conversion) (*destination, error) {
 	}
 	if d.format == "" {
 		d.format = columnar.Parquet
+	}
+	if err := c.Layout.Columnar.Suits(d.format); err != nil {
+		return nil, err
 	}
 	if d.single && c.partitionWith(c.Partition) != "" {
 		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/", strings.TrimSuffix(c.To, extension))

@@ -352,7 +352,7 @@ func family(f sniff.Format) sniff.Format {
 	switch f {
 	case sniff.JSONLines, sniff.XML:
 		return sniff.JSON
-	case sniff.Arrow, sniff.Avro:
+	case sniff.Arrow, sniff.Avro, sniff.ORC:
 		return sniff.Parquet
 	}
 	return f

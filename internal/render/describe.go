@@ -140,14 +140,21 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		keys = append(keys, fmt.Sprintf("%s (%s)", k, Size(int64(n))))
 	}
 	slices.Sort(keys)
+	part, size := "row group", Size(l.Bytes)+" in the file"
+	switch {
+	case l.Format == "ORC":
+		part = "stripe"
+	case raw > 0:
+		size += ", " + Size(raw) + " raw"
+	}
 	writer := ""
 	if l.CreatedBy != "" {
 		writer = ", written by " + l.CreatedBy
 	}
 	s.facts([]fact{
 		{name: "format", value: strings.TrimSpace(l.Format+" "+l.Version) + writer},
-		{name: "rows", value: fmt.Sprintf("%s in %s", Number(l.Rows), Count(len(l.Groups), "row group", "row groups"))},
-		{name: "size", value: fmt.Sprintf("%s in the file, %s raw", Size(l.Bytes), Size(raw))},
+		{name: "rows", value: fmt.Sprintf("%s in %s", Number(l.Rows), Count(len(l.Groups), part, part+"s"))},
+		{name: "size", value: size},
 		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},
 	})
 	s.Printf("\n")
@@ -160,7 +167,7 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 			kind = types[i]
 		}
 		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
-			orDash(number(int(c.Pages))), Number(c.Bytes), Number(c.RawBytes), strings.Join(c.Codecs, ", "), encodings(c)})
+			orDash(number(int(c.Pages))), Number(c.Bytes), orDash(number(int(c.RawBytes))), strings.Join(c.Codecs, ", "), encodings(c)})
 	}
 	t.Write(s)
 }

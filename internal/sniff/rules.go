@@ -30,6 +30,7 @@ const (
 	Parquet   Format = "parquet"
 	Arrow     Format = "arrow"
 	Avro      Format = "avro"
+	ORC       Format = "orc"
 )
 
 // ErrMore says that the beginning of the object holds no whole record, so that more of it must be seen.
@@ -103,7 +104,6 @@ func (r *Rules) because(rule, value, format string, args ...any) *Reason {
 
 // notYet are formats that are recognised so that they can be refused by name.
 var notYet = []struct{ magic, name string }{
-	{"ORC", "ORC"},
 	{"%PDF", "PDF"}, {"SQLite format 3", "SQLite"},
 }
 
@@ -111,7 +111,12 @@ var notYet = []struct{ magic, name string }{
 var columnarFormats = []struct {
 	format             Format
 	magic, shown, name string
-}{{Parquet, "PAR1", "PAR1", "Parquet"}, {Arrow, "ARROW1", "ARROW1", "Arrow IPC"}, {Avro, "Obj\x01", "Obj1", "Avro"}}
+}{{Parquet, "PAR1", "PAR1", "Parquet"}, {Arrow, "ARROW1", "ARROW1", "Arrow IPC"}, {Avro, "Obj\x01", "Obj1", "Avro"}, {ORC, "ORC", "ORC", "ORC"}}
+
+// isText reports whether the bytes have no control characters but those of texts: a text may well begin with the letters ORC.
+func isText(head []byte) bool {
+	return !bytes.ContainsFunc(head, func(c rune) bool { return c < ' ' && !strings.ContainsRune("\t\n\f\r\x1b", c) })
+}
 
 // Settle decides the rules for one object. head is its first HeadBytes of text, or all of it when whole is set; encoding is what the
 // text was decoded from.
@@ -120,7 +125,7 @@ var columnarFormats = []struct {
 func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason, stated Stated) (Rules, error) {
 	r := Rules{Compression: packing}
 	for _, f := range columnarFormats {
-		if !bytes.HasPrefix(head, []byte(f.magic)) {
+		if !bytes.HasPrefix(head, []byte(f.magic)) || f.format == ORC && isText(head) {
 			continue
 		}
 		r.Format = f.format
