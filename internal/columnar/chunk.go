@@ -3,6 +3,7 @@ package columnar
 import (
 	"encoding/binary"
 	"slices"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet"
@@ -34,7 +35,7 @@ type chunk struct {
 	rows     int      // that begin in the open page
 	firstRow int64    // of the open page within the row group
 	nulls    int64    // in the open page
-	body     []byte   // scratch
+	scratch  *scratch // while a page is encoded
 }
 
 // page is a finished data page.
@@ -78,9 +79,13 @@ func (c *chunk) levels(l leaf) {
 			}
 		}
 	}
-	for _, d := range l.def {
-		if d < most {
-			c.nulls++
+	if l.rep == nil && l.present != nil {
+		c.nulls += int64(l.entries - len(l.present))
+	} else {
+		for _, d := range l.def {
+			if d < most {
+				c.nulls++
+			}
 		}
 	}
 	c.entries += l.entries
@@ -101,13 +106,19 @@ func (c *chunk) endPage() error {
 	if c.entries == 0 {
 		return nil
 	}
+	c.scratch = scratches.Get().(*scratch)
+	defer func() {
+		scratches.Put(c.scratch)
+		c.scratch = nil
+	}()
 	rep, def := c.encodeLevels()
-	values, encoding, r := c.values.page()
+	values, encoding, r := c.values.page(c.scratch.values)
+	c.scratch.values = values
 	data, err := c.packed(rep+def, values)
 	if err != nil {
 		return err
 	}
-	p := page{data: data, raw: int32(len(c.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow, rows: int32(c.rows), def: int32(def), rep: int32(rep),
+	p := page{data: data, raw: int32(len(c.scratch.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow, rows: int32(c.rows), def: int32(def), rep: int32(rep),
 		stats: metadata.EncodedStatistics{Min: r.low, Max: r.high, HasMin: r.low != nil, HasMax: r.high != nil, HasNullCount: true,
 			NullCount: c.nulls, Signed: true, AllNullValue: c.nulls == int64(c.entries)}}
 	c.pages = append(c.pages, p)
@@ -117,36 +128,43 @@ func (c *chunk) endPage() error {
 	return nil
 }
 
+// scratch is memory for encoding one page: its values, them with their levels, and both compressed. There are as many as pages are encoded at a time.
+type scratch struct{ values, body, packed []byte }
+
+var scratches = sync.Pool{New: func() any { return new(scratch) }}
+
 // encodeLevels begins the body of a page with its levels, and returns how many bytes they take. In version 1 their lengths stand before them.
 func (c *chunk) encodeLevels() (rep, def int) {
-	c.body = c.body[:0]
+	body := c.scratch.body[:0]
 	wrap := prefixed
 	if c.second {
 		wrap = func(dst []byte, encode func([]byte) []byte) []byte { return encode(dst) }
 	}
 	if most := c.column.MaxRepetitionLevel(); most > 0 {
-		c.body = wrap(c.body, func(b []byte) []byte { return encode.Hybrid(b, c.rep, encode.Width(int(most))) })
+		body = wrap(body, func(b []byte) []byte { return encode.Hybrid(b, c.rep, encode.Width(int(most))) })
 	}
-	rep = len(c.body)
+	rep = len(body)
 	if most := c.column.MaxDefinitionLevel(); most > 0 {
-		c.body = wrap(c.body, func(b []byte) []byte {
+		body = wrap(body, func(b []byte) []byte {
 			if c.def == nil {
 				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
 			}
 			return encode.Hybrid(b, c.def, encode.Width(int(most)))
 		})
 	}
-	return rep, len(c.body) - rep
+	c.scratch.body = body
+	return rep, len(body) - rep
 }
 
 // packed adds the values to the levels and compresses the page; in version 2 the levels stay as they are.
-func (c *chunk) packed(levels int, values []byte) ([]byte, error) {
-	c.body = append(c.body, values...)
+func (c *chunk) packed(levels int, values []byte) (data []byte, err error) {
+	s := c.scratch
+	s.body = append(s.body, values...)
 	if !c.second {
-		return c.codec.compress(c.body)
+		levels = 0
 	}
-	data, err := c.codec.compress(c.body[levels:])
-	return append(slices.Clone(c.body[:levels]), data...), err
+	s.packed, err = c.codec.compress(s.packed, s.body[levels:])
+	return slices.Concat(s.body[:levels], s.packed), err
 }
 
 // prefixed appends what encode appends, with its length in four bytes before it.

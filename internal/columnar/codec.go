@@ -135,13 +135,13 @@ func zstdPool(level zstd.EncoderLevel) *sync.Pool {
 	return pool.(*sync.Pool)
 }
 
-// compress packs a page.
-func (c Codec) compress(raw []byte) ([]byte, error) {
+// compress packs a page, in the memory of dst where that suffices, whatever is in it.
+func (c Codec) compress(dst, raw []byte) ([]byte, error) {
 	switch c.name() {
 	case "none":
-		return slices.Clone(raw), nil
+		return append(dst[:0], raw...), nil
 	case "snappy":
-		return s2.EncodeSnappy(nil, raw), nil
+		return s2.EncodeSnappy(dst[:cap(dst)], raw), nil
 	case "zstd":
 		level := zstd.SpeedDefault
 		if n := c.level(); n != compress.DefaultCompressionLevel {
@@ -150,21 +150,25 @@ func (c Codec) compress(raw []byte) ([]byte, error) {
 		pool := zstdPool(level)
 		e := pool.Get().(*zstd.Encoder)
 		defer pool.Put(e)
-		return e.EncodeAll(raw, nil), nil
+		return e.EncodeAll(raw, dst[:0]), nil
 	}
 	codec, err := compress.GetCodec(c.parquet())
 	if err != nil {
 		return nil, err
 	}
-	return codec.EncodeLevel(make([]byte, codec.CompressBound(int64(len(raw)))), raw, c.level()), nil
+	dst = slices.Grow(dst[:0], int(codec.CompressBound(int64(len(raw)))))
+	return codec.EncodeLevel(dst[:cap(dst)], raw, c.level()), nil
 }
 
 // size returns how many bytes a page takes compressed, for comparing encodings.
 func (c Codec) size(raw []byte) int {
-	packed, err := c.compress(raw)
+	s := scratches.Get().(*scratch)
+	defer scratches.Put(s)
+	packed, err := c.compress(s.packed, raw)
 	if err != nil {
 		return len(raw)
 	}
+	s.packed = packed
 	return len(packed)
 }
 

@@ -56,13 +56,16 @@ func flat(field arrow.Field, a arrow.Array) leaf {
 		return l
 	}
 	l.def = make([]uint16, n)
-	l.present = make([]int32, 0, n-a.NullN())
-	for i := range n {
-		if a.IsValid(i) {
-			l.def[i] = 1
-			l.present = append(l.present, int32(i))
-		}
+	l.present = make([]int32, n-a.NullN()+1)
+	valid, offset, k := a.NullBitmapBytes(), a.Data().Offset(), 0
+	for i := range l.def {
+		// Nulls come as they like, so there is no branch for them.
+		bit := valid[(offset+i)>>3] >> ((offset + i) & 7) & 1
+		l.def[i] = uint16(bit)
+		l.present[k] = int32(i)
+		k += int(bit)
 	}
+	l.present = l.present[:k]
 	return l
 }
 

@@ -25,8 +25,9 @@ type texts struct {
 	low   []byte
 	high  []byte
 	some  bool // the open page has a value
-	body  []byte
 	choice
+	known translations
+	codes []uint32 // scratch
 }
 
 func newTexts(codec Codec) *texts {
@@ -52,6 +53,10 @@ func (t *texts) add(l leaf) {
 	if l.values.Len() == 0 {
 		return
 	}
+	if d, ok := l.values.(*array.Dictionary); ok {
+		t.addCoded(d, l)
+		return
+	}
 	var value func(i int) []byte
 	switch a := l.values.(type) {
 	case *array.FixedSizeBinary:
@@ -75,9 +80,13 @@ func (t *texts) each(l leaf, value func(i int) []byte) {
 			t.one(value(int(i)))
 		}
 	}
-	if t.gone {
-		return
+	if !t.gone {
+		t.judge()
 	}
+}
+
+// judge gives the dictionary up where it does not pay.
+func (t *texts) judge() {
 	if t.forced || judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count) {
 		return
 	}
@@ -130,7 +139,7 @@ func (t *texts) stretch(v []byte) {
 
 func (t *texts) pending() int { return 4*len(t.ids) + len(t.plain) }
 
-func (t *texts) page() ([]byte, parquet.Encoding, extremes) {
+func (t *texts) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	var r extremes
 	if t.some {
 		r = extremes{bytes.Clone(t.low), bytes.Clone(t.high)}
@@ -139,34 +148,32 @@ func (t *texts) page() ([]byte, parquet.Encoding, extremes) {
 	t.pages++
 	if !t.gone && len(t.ids) > 0 {
 		t.used = true
-		t.body = appendIDs(t.body[:0], t.ids, t.dict.Len())
+		body := appendIDs(dst[:0], t.ids, t.dict.Len())
 		t.ids = t.ids[:0]
-		return t.body, parquet.Encodings.RLEDict, r
+		return body, parquet.Encodings.RLEDict, r
 	}
-	encoding := t.encodePlain()
+	body, encoding := t.encodePlain(dst)
 	t.plain = t.plain[:0]
-	return t.body, encoding, r
+	return body, encoding, r
 }
 
 // encodePlain encodes the texts of a page without a dictionary: as they are, with all lengths before them, or by what each shares with the one
 // before.
-func (t *texts) encodePlain() parquet.Encoding {
-	plain := func() []byte { t.body = append(t.body[:0], t.plain...); return t.body }
-	lengths := func() []byte { t.body = encode.Lengths(t.body[:0], t.plain); return t.body }
-	prefixes := func() []byte { t.body = encode.Prefixes(t.body[:0], t.plain); return t.body }
+func (t *texts) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
+	plain := func() []byte { dst = append(dst[:0], t.plain...); return dst }
+	lengths := func() []byte { dst = encode.Lengths(dst[:0], t.plain); return dst }
+	prefixes := func() []byte { dst = encode.Prefixes(dst[:0], t.plain); return dst }
 	encoding := parquet.Encodings.Plain
 	if t.width == 0 && len(t.plain) > 0 {
 		encoding = t.of([]parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray, parquet.Encodings.DeltaByteArray}, []func() []byte{plain, lengths, prefixes})
 	}
 	switch encoding {
 	case parquet.Encodings.DeltaLengthByteArray:
-		lengths()
+		return lengths(), encoding
 	case parquet.Encodings.DeltaByteArray:
-		prefixes()
-	default:
-		plain()
+		return prefixes(), encoding
 	}
-	return encoding
+	return plain(), encoding
 }
 
 // forceEncoding makes every page take one encoding, for a trial.
@@ -193,4 +200,5 @@ func (t *texts) reset() {
 	t.dict.Reset()
 	t.ids, t.plain, t.seen = t.ids[:0], t.plain[:0], t.seen[:0]
 	t.gone, t.used, t.count, t.some, t.pages, t.settled = t.never, false, 0, false, 1, false
+	t.known = translations{}
 }

@@ -17,9 +17,9 @@ type values interface {
 	add(l leaf)
 	// pending returns about how many bytes the open page takes.
 	pending() int
-	// page encodes and forgets the values of the open page. A page without values is plain, whatever the others are: it would
-	// need a dictionary otherwise.
-	page() (body []byte, encoding parquet.Encoding, r extremes)
+	// page encodes and forgets the values of the open page, in the memory of dst where that suffices. A page without values is plain, whatever the
+	// others are: it would need a dictionary otherwise.
+	page(dst []byte) (body []byte, encoding parquet.Encoding, r extremes)
 	// dictionary encodes the dictionary of the row group; n is 0 when no page uses one.
 	dictionary() (body []byte, n int)
 	// notNumbers returns how many values so far were not a number, for floating-point columns.
@@ -108,13 +108,16 @@ type fixed[T int32 | int64] struct {
 	ranged   bool
 	nans     int64
 	scratch  []T
-	body     []byte
 	never    bool // the row group before gave the dictionary up at once, so this one has none
 	choice   choice
+	known    translations
+	codes    []uint32 // scratch
+	pages    uint32   // number of the open page, from 1
+	odd      bool     // a value that is no number has come with a dictionary
 }
 
 func newFixed[T int32 | int64](floating bool, codec Codec) *fixed[T] {
-	return &fixed[T]{floating: floating, choice: choice{codec: codec}}
+	return &fixed[T]{floating: floating, choice: choice{codec: codec}, pages: 1}
 }
 
 // stored returns the values of an array in their stored form.
@@ -127,6 +130,10 @@ func stored[T int32 | int64](a arrow.Array) []T {
 }
 
 func (f *fixed[T]) add(l leaf) {
+	if d, ok := l.values.(*array.Dictionary); ok {
+		f.addCoded(d, l)
+		return
+	}
 	list := stored[T](l.values)
 	if l.present != nil {
 		f.scratch = f.scratch[:0]
@@ -135,6 +142,11 @@ func (f *fixed[T]) add(l leaf) {
 		}
 		list = f.scratch
 	}
+	f.addPlain(list)
+}
+
+// addPlain takes values that are all there.
+func (f *fixed[T]) addPlain(list []T) {
 	f.stretch(list)
 	f.count += len(list)
 	if f.gone {
@@ -142,6 +154,11 @@ func (f *fixed[T]) add(l leaf) {
 		return
 	}
 	f.ids = f.dict.Add(f.ids, list)
+	f.judge()
+}
+
+// judge gives the dictionary up where it does not pay.
+func (f *fixed[T]) judge() {
 	var v T
 	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) {
 		return
@@ -150,7 +167,7 @@ func (f *fixed[T]) add(l leaf) {
 	for _, id := range f.ids {
 		f.plain = append(f.plain, f.dict.Values[id])
 	}
-	f.ids = f.ids[:0]
+	f.ids, f.dict, f.known = nil, encode.Fixed[T]{Values: f.dict.Values}, translations{}
 }
 
 func sizeOf[T int32 | int64](v T) int {
@@ -168,16 +185,7 @@ func (f *fixed[T]) stretch(list []T) {
 				f.nans++
 				continue
 			}
-			if !f.ranged {
-				f.low, f.high, f.ranged = v, v, true
-				continue
-			}
-			if asFloat(v) < asFloat(f.low) {
-				f.low = v
-			}
-			if asFloat(v) > asFloat(f.high) {
-				f.high = v
-			}
+			f.stretchOne(v)
 		}
 		return
 	}
@@ -194,6 +202,27 @@ func (f *fixed[T]) stretch(list []T) {
 	f.low, f.high = min(f.low, low), max(f.high, high)
 }
 
+// stretchOne widens the extremes by one value.
+func (f *fixed[T]) stretchOne(v T) {
+	if f.floating {
+		x := asFloat(v)
+		switch {
+		case x != x:
+		case !f.ranged:
+			f.low, f.high, f.ranged = v, v, true
+		case x < asFloat(f.low):
+			f.low = v
+		case x > asFloat(f.high):
+			f.high = v
+		}
+		return
+	}
+	if !f.ranged {
+		f.low, f.high, f.ranged = v, v, true
+	}
+	f.low, f.high = min(f.low, v), max(f.high, v)
+}
+
 func asFloat[T int32 | int64](v T) float64 {
 	if narrow, ok := any(v).(int32); ok {
 		return float64(math.Float32frombits(uint32(narrow)))
@@ -206,40 +235,39 @@ func (f *fixed[T]) pending() int {
 	return 4*len(f.ids) + sizeOf(v)*len(f.plain)
 }
 
-func (f *fixed[T]) page() ([]byte, parquet.Encoding, extremes) {
+func (f *fixed[T]) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	r := f.extremes()
 	f.ranged = false
+	f.pages++
 	if !f.gone && len(f.ids) > 0 {
 		f.used = true
-		f.body = appendIDs(f.body[:0], f.ids, len(f.dict.Values))
+		body := appendIDs(dst[:0], f.ids, len(f.dict.Values))
 		f.ids = f.ids[:0]
-		return f.body, parquet.Encodings.RLEDict, r
+		return body, parquet.Encodings.RLEDict, r
 	}
-	encoding := f.encodePlain()
+	body, encoding := f.encodePlain(dst)
 	f.plain = f.plain[:0]
-	return f.body, encoding, r
+	return body, encoding, r
 }
 
 // encodePlain encodes the values of a page without a dictionary: whole numbers as deltas where that saves much, floating-point ones split into
 // streams of bytes where they compress better so.
-func (f *fixed[T]) encodePlain() parquet.Encoding {
+func (f *fixed[T]) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 	var v T
-	plain := func() []byte { f.body = encode.Plain(f.body[:0], f.plain); return f.body }
-	split := func() []byte { f.body = encode.Split(f.body[:0], f.plain); return f.body }
+	plain := func() []byte { dst = encode.Plain(dst[:0], f.plain); return dst }
+	split := func() []byte { dst = encode.Split(dst[:0], f.plain); return dst }
 	switch {
 	case len(f.plain) == 0:
 	case f.choice.forced && f.choice.best == parquet.Encodings.Plain:
 	case !f.floating:
 		// Deltas are worth their decoding only where they save much.
-		if f.body = encode.Delta(f.body[:0], f.plain); f.choice.forced || len(f.body) <= len(f.plain)*sizeOf(v)*3/4 {
-			return parquet.Encodings.DeltaBinaryPacked
+		if dst = encode.Delta(dst[:0], f.plain); f.choice.forced || len(dst) <= len(f.plain)*sizeOf(v)*3/4 {
+			return dst, parquet.Encodings.DeltaBinaryPacked
 		}
 	case f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split}) == parquet.Encodings.ByteStreamSplit:
-		split()
-		return parquet.Encodings.ByteStreamSplit
+		return split(), parquet.Encodings.ByteStreamSplit
 	}
-	plain()
-	return parquet.Encodings.Plain
+	return plain(), parquet.Encodings.Plain
 }
 
 // appendIDs writes dictionary ids as a page holds them: their width and then the hybrid encoding.
@@ -283,13 +311,11 @@ func (f *fixed[T]) reset() {
 	f.dict.Reset()
 	f.ids, f.plain = f.ids[:0], f.plain[:0]
 	f.gone, f.used, f.count, f.ranged, f.choice.settled = f.never, false, 0, false, false
+	f.known, f.odd = translations{}, false
 }
 
 // booleans are packed one bit each.
-type booleans struct {
-	list []bool
-	body []byte
-}
+type booleans struct{ list []bool }
 
 func (b *booleans) add(l leaf) {
 	a := l.values.(*array.Boolean)
@@ -306,7 +332,7 @@ func (b *booleans) add(l leaf) {
 
 func (b *booleans) pending() int { return len(b.list) / 8 }
 
-func (b *booleans) page() ([]byte, parquet.Encoding, extremes) {
+func (b *booleans) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	var r extremes
 	for _, v := range b.list {
 		bit := []byte{0}
@@ -324,11 +350,11 @@ func (b *booleans) page() ([]byte, parquet.Encoding, extremes) {
 		}
 	}
 	encoding := parquet.Encodings.RLE
-	if b.body = encode.Runs(b.body[:0], b.list); len(b.list) == 0 || len(b.body) > (len(b.list)+7)/8 {
-		b.body, encoding = encode.Bits(b.body[:0], b.list), parquet.Encodings.Plain
+	if dst = encode.Runs(dst[:0], b.list); len(b.list) == 0 || len(dst) > (len(b.list)+7)/8 {
+		dst, encoding = encode.Bits(dst[:0], b.list), parquet.Encodings.Plain
 	}
 	b.list = b.list[:0]
-	return b.body, encoding, r
+	return dst, encoding, r
 }
 
 func (b *booleans) dictionary() ([]byte, int) { return nil, 0 }

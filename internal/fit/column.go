@@ -31,6 +31,8 @@ type column struct {
 	floats   []float32        // float
 	decimals []decimal128.Num // decimal
 	bits     []byte           // boolean
+	words    *words           // nil where the values themselves are collected
+	codes    []uint32         // their numbers
 	offsets  []int32          // string, binary, list, map: where each value begins, and the end of the last
 	bytes    []byte           // string, binary, uuid
 	children []*column        // struct
@@ -81,6 +83,11 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 	return c
 }
 
+// newCoded prepares for a field whose texts are numbered.
+func newCoded(f schema.Field, rows int, w *words) *column {
+	return &column{field: f, path: f.Source(), dt: f.Type.Arrow(), reader: newReader(f), words: w, codes: make([]uint32, 0, rows)}
+}
+
 // part returns the path of a part of the column.
 func (c *column) part(name string) string {
 	if c == nil || c.path == "" {
@@ -113,12 +120,24 @@ func (c *column) mark(valid bool) {
 	c.n++
 }
 
+// present is mark for the next n values, which are all there.
+func (c *column) present(n int) {
+	c.n += n
+	for c.valid != nil && len(c.valid) < (c.n+7)/8 {
+		c.valid = append(c.valid, 0xff)
+	}
+}
+
 // isNull reports whether the value at a position is null.
 func (c *column) isNull(at int) bool { return c.valid != nil && c.valid[at/8]>>(at%8)&1 == 0 }
 
 // null appends a null.
 func (c *column) null() {
 	c.mark(false)
+	if c.words != nil {
+		c.codes = append(c.codes, 0)
+		return
+	}
 	switch c.field.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = append(c.longs, 0)
@@ -147,13 +166,14 @@ func (c *column) null() {
 
 // bit appends to the values of a boolean column whose mark was made.
 func (c *column) bit(value bool) {
-	at := c.n - 1
+	at, bit := c.n-1, byte(0)
+	if value {
+		bit = 1
+	}
 	if at/8 == len(c.bits) {
 		c.bits = append(c.bits, 0)
 	}
-	if value {
-		c.bits[at/8] |= 1 << (at % 8)
-	}
+	c.bits[at/8] |= bit << (at % 8)
 }
 
 // text appends a string or bytes.
@@ -177,6 +197,9 @@ func (c *column) measure(b []byte) {
 
 // data hands over what was collected. The column must not be used afterwards.
 func (c *column) data() *array.Data {
+	if c.words != nil {
+		return c.coded()
+	}
 	buffers := []*memory.Buffer{nil}
 	if c.nulls > 0 {
 		buffers[0] = memory.NewBufferBytes(c.valid)
@@ -287,8 +310,10 @@ func Constant(f schema.Field, text string, n int) (values arrow.Array, ok bool) 
 // batch makes a record batch of columns.
 func batch(s *arrow.Schema, columns []*column, rows int) arrow.RecordBatch {
 	arrays := make([]arrow.Array, len(columns))
+	fields := s.Fields()
 	for i, c := range columns {
 		arrays[i] = array.MakeFromData(c.data())
+		fields[i].Type = arrays[i].DataType()
 	}
-	return array.NewRecordBatch(s, arrays, int64(rows))
+	return array.NewRecordBatch(arrow.NewSchema(fields, nil), arrays, int64(rows))
 }

@@ -2,14 +2,12 @@ package fit
 
 import (
 	"context"
-	"math"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
-	"trevak/internal/lexical"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
@@ -23,11 +21,21 @@ type Delimited struct {
 	out     Result
 	bad     map[int]parse.Problem
 	widens  bool
+	words   []*words // by column, nil for those whose texts are not numbered
+	pool    columnPool
 }
 
-// NewDelimited prepares for a schema. Nested columns stay null.
-func NewDelimited(s schema.Schema) *Delimited {
-	return &Delimited{schema: s, arrow: s.Arrow()}
+// NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as Arrow dictionaries, which
+// grow from batch to batch.
+func NewDelimited(s schema.Schema, coded bool) *Delimited {
+	d := &Delimited{schema: s, arrow: s.Arrow(), words: make([]*words, len(s.Fields)), pool: make(columnPool, mostSpareColumns)}
+	room := mostNumbers
+	for i, f := range s.Fields {
+		if coded && numbered(f.Type.Kind) {
+			d.words[i] = newWords(f, &room)
+		}
+	}
+	return d
 }
 
 // Fit makes a batch of the records. fields gives for each column of the schema the number of its field in the records, or -1
@@ -36,12 +44,22 @@ func NewDelimited(s schema.Schema) *Delimited {
 // kept are fields without a column, whose values are misfits.
 func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result {
 	d.out, d.bad, d.widens = Result{}, nil, false
-	columns := make([]*column, len(fields))
-	for i, field := range fields {
-		columns[i] = newColumn(d.schema.Fields[i], nil, r.Rows)
-		d.column(columns[i], r, field)
-		if d.widens {
-			break
+	columns := d.columns(r, fields)
+	step := rowsAtATime(r)
+	for from := 0; from < r.Rows && !d.widens; from += step {
+		for i, field := range fields {
+			if d.column(columns[i], r, field, from, min(r.Rows, from+step)); d.widens {
+				break
+			}
+		}
+	}
+	for i, c := range columns {
+		if c.nulls > 0 && c.required() && !d.widens {
+			d.refuseNulls(columns[i], r)
+		}
+		if c.words != nil {
+			c.words.looked += r.Rows - c.nulls
+			c.longest = c.words.values.longest
 		}
 	}
 	if d.widens {
@@ -55,11 +73,33 @@ func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result 
 	count(&d.out, columns)
 	d.keep(r, kept)
 	if len(d.bad) == 0 {
-		d.out.Batch = batch(d.arrow, columns, r.Rows)
+		d.out.Batch, d.out.pool, d.out.columns = batch(d.arrow, columns, r.Rows), d.pool, columns
 		return d.out
 	}
 	d.without(r, columns)
 	return d.out
+}
+
+// columns prepares for the records of a block, in the memory of a batch that is done with where there is one.
+func (d *Delimited) columns(r *delimited.Records, fields []int) []*column {
+	columns := d.pool.get()
+	if columns == nil {
+		columns = make([]*column, len(fields))
+	}
+	for i, field := range fields {
+		w := d.words[i]
+		if field < 0 || w != nil && !w.pays() {
+			w = nil
+		}
+		switch {
+		case columns[i] != nil && columns[i].words == w:
+		case w != nil:
+			columns[i] = newCoded(d.schema.Fields[i], r.Rows, w)
+		default:
+			columns[i] = newColumn(d.schema.Fields[i], nil, r.Rows)
+		}
+	}
+	return columns
 }
 
 // Kept is a field without a column, by its number, and its name in the source.
@@ -79,18 +119,22 @@ func (d *Delimited) keep(r *delimited.Records, kept []Kept) {
 	}
 }
 
-// column fills one column.
-func (d *Delimited) column(c *column, r *delimited.Records, field int) {
+// rowsAtATime is how many records go through all columns before the next do: so many that their texts and places stay in the nearest cache of a
+// processor, as every column goes through all of them.
+func rowsAtATime(r *delimited.Records) int {
+	const cache, fewest, place = 24 << 10, 16, 8
+	return max(fewest, cache/(1+len(r.Block.Data)/max(1, r.Rows)+place*r.Width))
+}
+
+// column fills one column with the values of some records.
+func (d *Delimited) column(c *column, r *delimited.Records, field, from, to int) {
 	if field < 0 || c.field.Skip || c.field.Type.Nested() {
-		for range r.Rows {
+		for range to - from {
 			c.null()
-		}
-		if c.required() {
-			d.refuseNulls(c, r)
 		}
 		return
 	}
-	for row := d.fill(c, r, field, 0); row >= 0; row = d.fill(c, r, field, row+1) {
+	for row := d.fill(c, r, field, from, to); row >= 0; row = d.fill(c, r, field, row+1, to) {
 		text, _ := r.Value(row, field, &d.scratch)
 		widens := c.asksWider(text)
 		if widens || c.required() {
@@ -104,9 +148,6 @@ func (d *Delimited) column(c *column, r *delimited.Records, field int) {
 			return
 		}
 		c.null()
-	}
-	if c.nulls > 0 && c.required() {
-		d.refuseNulls(c, r)
 	}
 }
 
@@ -150,6 +191,11 @@ func (d *Delimited) without(r *delimited.Records, columns []*column) {
 	}
 	d.out.Misfits = kept
 	taken := make([]arrow.Array, len(columns))
+	for i, c := range columns {
+		if c.words != nil {
+			columns[i] = c.uncoded()
+		}
+	}
 	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(good),
 		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(good))}, nil, 0, 0))
 	for i, c := range columns {
@@ -161,109 +207,4 @@ func (d *Delimited) without(r *delimited.Records, columns []*column) {
 		}
 	}
 	d.out.Batch = array.NewRecordBatch(d.arrow, taken, int64(len(good)))
-}
-
-// fill appends one field of the records from a row on to a column, and returns the first row whose value does not fit, or -1. The loops for
-// the common types stand by themselves, so that nothing is decided anew for each value.
-func (d *Delimited) fill(c *column, r *delimited.Records, field, from int) int {
-	switch kind := c.field.Type.Kind; {
-	case kind == schema.String:
-		return d.fillText(c, r, field, from)
-	case kind == schema.Long && c.reader.usual():
-		return fillLongs(c, r, field, from, lexical.Long)
-	case kind == schema.Double && c.reader.usual():
-		return fillDoubles(c, r, field, from)
-	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
-		zoned := kind == schema.TimestampTz
-		return fillLongs(c, r, field, from, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
-	}
-	for row := from; row < r.Rows; row++ {
-		text, quoted := r.Value(row, field, &d.scratch)
-		switch {
-		case len(text) == 0 && !quoted:
-			c.null()
-		case !c.scalar(text) && !c.token(text):
-			return row
-		}
-	}
-	return -1
-}
-
-// token appends a null for a word that stands for one.
-func (c *column) token(text []byte) bool {
-	if !c.isNullToken(text) {
-		return false
-	}
-	c.null()
-	c.tokens++
-	return true
-}
-
-func (d *Delimited) fillText(c *column, r *delimited.Records, field, from int) int {
-	if from == 0 {
-		c.bytes = make([]byte, 0, len(r.Block.Data)/max(1, r.Width))
-	}
-	for row := from; row < r.Rows; row++ {
-		text, quoted, doubled := r.Text(row, field)
-		if len(text) == 0 && !quoted {
-			c.null()
-			continue
-		}
-		if doubled {
-			text, _ = r.Value(row, field, &d.scratch)
-		}
-		if c.reader.nulls != nil && c.token(text) {
-			continue
-		}
-		if c.field.Unseen || len(c.bytes)+len(text) > math.MaxInt32 {
-			return row
-		}
-		c.mark(true)
-		c.measure(text)
-		c.bytes = append(c.bytes, text...)
-		c.offsets = append(c.offsets, int32(len(c.bytes)))
-	}
-	return -1
-}
-
-func fillLongs(c *column, r *delimited.Records, field, from int, read func([]byte) (int64, bool)) int {
-	for row := from; row < r.Rows; row++ {
-		text, quoted, doubled := r.Text(row, field)
-		if len(text) == 0 && !quoted {
-			c.null()
-			continue
-		}
-		v, ok := read(text)
-		if !ok {
-			if !doubled && c.token(text) {
-				continue
-			}
-			return row
-		}
-		c.mark(true)
-		c.longs = append(c.longs, v)
-	}
-	return -1
-}
-
-func fillDoubles(c *column, r *delimited.Records, field, from int) int {
-	for row := from; row < r.Rows; row++ {
-		text, quoted, doubled := r.Text(row, field)
-		if len(text) == 0 && !quoted {
-			c.null()
-			continue
-		}
-		v, ok := lexical.Double(text)
-		if !ok {
-			if v, ok = lexical.Special(text); !ok {
-				if !doubled && c.token(text) {
-					continue
-				}
-				return row
-			}
-		}
-		c.mark(true)
-		c.doubles = append(c.doubles, v)
-	}
-	return -1
 }

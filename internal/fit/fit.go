@@ -42,6 +42,9 @@ type Result struct {
 	// Present tells of JSON which columns occurred, and Folded the keys that differ from their columns in letter case, by column.
 	Present []bool
 	Folded  map[string]string
+
+	pool    columnPool
+	columns []*column // those of the batch
 }
 
 // Misfit is a value that does not fit its column.

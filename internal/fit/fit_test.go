@@ -31,7 +31,7 @@ func fitRecords(text string, fields ...schema.Field) Result {
 	for i := range columns {
 		columns[i] = i
 	}
-	return NewDelimited(schema.Schema{Fields: fields}).Fit(&r, columns, nil)
+	return NewDelimited(schema.Schema{Fields: fields}, false).Fit(&r, columns, nil)
 }
 
 func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
@@ -39,10 +39,14 @@ func fitDelimited(text string, fields ...schema.Field) (arrow.RecordBatch, []par
 	return out.Batch, out.Problems
 }
 
-func fitValues(text string, unknown Unknown, fields ...schema.Field) Result {
+func jsonRecords(text string) *json.Records {
 	var r json.Records
 	r.Parse(&parse.Block{Data: []byte(text), Line: 1})
-	return NewJSON(schema.Schema{Fields: fields}, unknown, false).Fit(&r)
+	return &r
+}
+
+func fitValues(text string, unknown Unknown, fields ...schema.Field) Result {
+	return NewJSON(schema.Schema{Fields: fields}, unknown, false).Fit(jsonRecords(text))
 }
 
 func fitJSON(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
@@ -293,7 +297,7 @@ func TestNotations(t *testing.T) {
 		p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: '|', Quote: '"'}, Width: 1}
 		var r delimited.Records
 		p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
-		out := NewDelimited(schema.Schema{Fields: []schema.Field{f}}).Fit(&r, []int{0}, nil)
+		out := NewDelimited(schema.Schema{Fields: []schema.Field{f}}, false).Fit(&r, []int{0}, nil)
 		if len(out.Misfits) > 0 {
 			return "misfit " + out.Misfits[0].Text
 		}
@@ -373,7 +377,7 @@ func BenchmarkFitDelimited(b *testing.B) {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: 5}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
-	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}})
+	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}}, false)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if out := d.Fit(&r, []int{0, 1, 2, 3, 4}, nil); len(out.Problems) > 0 {

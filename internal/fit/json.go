@@ -17,16 +17,17 @@ type JSON struct {
 	arrow   *arrow.Schema
 	unknown Unknown
 	exact   bool
+	pool    columnPool
 }
 
 // NewJSON prepares for a schema. exact says that names must agree in letter case.
 func NewJSON(s schema.Schema, unknown Unknown, exact bool) *JSON {
-	return &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact}
+	return &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact, pool: make(columnPool, mostSpareColumns)}
 }
 
 // Fit makes a batch of the records. A value that asks for a wider schema ends the work.
 func (j *JSON) Fit(r *json.Records) Result {
-	root := newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}, nil, r.Rows())
+	root := j.root(r.Rows())
 	w := walker{unknown: j.unknown, exact: j.exact, folded: map[string]string{}}
 	w.Limit(r.MaxDepth)
 	var out Result
@@ -58,8 +59,16 @@ func (j *JSON) Fit(r *json.Records) Result {
 		out.Present[i] = c.stamp > 0
 	}
 	count(&out, root.children)
-	out.Batch = batch(j.arrow, root.children, root.n)
+	out.Batch, out.pool, out.columns = batch(j.arrow, root.children, root.n), j.pool, []*column{root}
 	return out
+}
+
+// root returns a column that is the whole record, in the memory of a batch that is done with where there is one.
+func (j *JSON) root(rows int) *column {
+	if columns := j.pool.get(); columns != nil {
+		return columns[0]
+	}
+	return newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}, nil, rows)
 }
 
 // walker appends JSON values to columns.

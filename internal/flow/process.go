@@ -50,11 +50,11 @@ func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Bl
 	workers := max(1, p.budget.Workers)
 	slots := make(chan struct{}, 2*workers+1)
 	jobs, results := make(chan job), make(chan result[T])
-	var buffers sync.Pool
+	spare := make(spareBuffers, cap(slots))
 
 	group.Go(func() error {
 		defer close(jobs)
-		return p.read(ctx, &buffers, func(j job) error {
+		return p.read(ctx, spare, func(j job) error {
 			select {
 			case slots <- struct{}{}:
 			case <-ctx.Done():
@@ -80,7 +80,7 @@ func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Bl
 				if err != nil {
 					return err
 				}
-				buffers.Put(&j.block.Data)
+				spare.put(j.block.Data)
 				select {
 				case results <- result[T]{j, value}:
 				case <-ctx.Done():
@@ -134,20 +134,19 @@ func (p pass) tell(object int, read int64) {
 }
 
 // read cuts the objects into blocks, one object after the other.
-func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error) error {
+func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error) error {
 	if p.sample != nil {
-		return p.readSample(ctx, buffers, emit)
+		return p.readSample(ctx, spare, emit)
 	}
 	number := 0
 	var before int64
-	alloc := p.alloc(buffers)
 	for i, in := range p.source.Inputs {
 		limits := in.Limits.parse()
 		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err
 		}
-		err = parse.Blocks(ctx, text, cutter(in.Rules), limits, alloc, func(b parse.Block) error {
+		err = parse.Blocks(ctx, text, cutter(in.Rules), limits, spare.get, func(b parse.Block) error {
 			b.Object = i
 			number++
 			return emit(job{number - 1, b, before + stream.Stored()})
@@ -164,13 +163,29 @@ func (p pass) read(ctx context.Context, buffers *sync.Pool, emit func(job) error
 	return nil
 }
 
-// alloc returns what gives buffers to the cutter.
-func (p pass) alloc(buffers *sync.Pool) func(n int) ([]byte, error) {
-	return func(n int) ([]byte, error) {
-		if b, ok := buffers.Get().(*[]byte); ok && cap(*b) >= n && cap(*b) <= 4*parse.DefaultLimits.BlockBytes {
-			return (*b)[:0], nil
+// spareBuffers are buffers of blocks that were worked on, for blocks to come.
+type spareBuffers chan []byte
+
+// get returns an empty buffer with room for n bytes.
+func (s spareBuffers) get(n int) ([]byte, error) {
+	select {
+	case b := <-s:
+		if cap(b) >= n {
+			return b[:0], nil
 		}
-		return make([]byte, 0, n), nil
+	default:
+	}
+	return make([]byte, 0, n), nil
+}
+
+// put keeps a buffer, unless there are enough of them or it is unusually large.
+func (s spareBuffers) put(b []byte) {
+	if cap(b) > 4*parse.DefaultLimits.BlockBytes {
+		return
+	}
+	select {
+	case s <- b:
+	default:
 	}
 }
 

@@ -3,7 +3,6 @@ package flow
 import (
 	"bytes"
 	"context"
-	"sync"
 
 	"trevak/internal/locate"
 	"trevak/internal/parse"
@@ -49,7 +48,7 @@ func choose(objects, n int) []int {
 }
 
 // readSample cuts parts of the source into blocks.
-func (p pass) readSample(ctx context.Context, buffers *sync.Pool, emit func(job) error) error {
+func (p pass) readSample(ctx context.Context, spare spareBuffers, emit func(job) error) error {
 	chosen := choose(len(p.source.Inputs), sampleObjects)
 	spots := max(1, sampleSpots/len(chosen))
 	number := 0
@@ -64,7 +63,7 @@ func (p pass) readSample(ctx context.Context, buffers *sync.Pool, emit func(job)
 		if p.within(in, spots) {
 			err = p.spots(ctx, i, spots, send)
 		} else {
-			err = p.stride(ctx, i, spots, buffers, send)
+			err = p.stride(ctx, i, spots, spare, send)
 		}
 		if err != nil {
 			return locateError(err, in.Location)
@@ -81,7 +80,7 @@ func (p pass) within(in Input, spots int) bool {
 }
 
 // stride reads the beginning of an object and sends some of its blocks.
-func (p pass) stride(ctx context.Context, i, spots int, buffers *sync.Pool, send func(parse.Block, int) error) error {
+func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send func(parse.Block, int) error) error {
 	in := p.source.Inputs[i]
 	limits := in.Limits.parse()
 	stream, text, err := in.open(ctx, &limits)
@@ -91,7 +90,7 @@ func (p pass) stride(ctx context.Context, i, spots int, buffers *sync.Pool, send
 	defer stream.Close()
 	limits.BlockBytes = min(limits.BlockBytes, 2*spotBytes)
 	blocks := 0
-	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, p.alloc(buffers), func(b parse.Block) error {
+	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, spare.get, func(b parse.Block) error {
 		if blocks++; blocks > 1 && (spots == 1 || b.Offset > strideBytes) {
 			return errEnough
 		}
@@ -109,7 +108,7 @@ func (p pass) stride(ctx context.Context, i, spots int, buffers *sync.Pool, send
 // spots reads the beginning of an object, and pieces from within it that can be told to begin with a record.
 func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, int) error) error {
 	in := p.source.Inputs[i]
-	if err := p.stride(ctx, i, 1, &sync.Pool{}, send); err != nil {
+	if err := p.stride(ctx, i, 1, nil, send); err != nil {
 		return err
 	}
 	for n := 1; n < spots; n++ {

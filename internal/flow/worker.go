@@ -76,7 +76,7 @@ func newFitter(source *Source, out output, columns columnFields) *fitter {
 	if source.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(out.schema, out.unknown, !out.fixed)
 	} else {
-		f.delimited = fit.NewDelimited(out.schema)
+		f.delimited = fit.NewDelimited(out.schema, out.straight && len(out.options.Columnar.Bloom) == 0)
 	}
 	return f
 }

@@ -36,8 +36,16 @@ type output struct {
 	// extras are the columns that the run adds, and started is when it began.
 	extras  []extra
 	started time.Time
+	// straight says that batches go into Parquet files one by one.
+	straight bool
 	// dry says that nothing is to be written, the quarantine included.
 	dry bool
+}
+
+// goesStraight reports whether batches go into Parquet files one by one. Then columns may come as dictionaries, and the memory of a batch is free once
+// it is written.
+func (o output) goesStraight() bool {
+	return len(o.spec) == 0 && len(o.options.Sort) == 0 && !o.dry && (o.options.Columnar.Format == columnar.Parquet || o.options.Columnar.Format == "")
 }
 
 // errWider says that the schema is too narrow for the rest of the source, errMisfits that it has no column for misfits.
@@ -62,6 +70,7 @@ type writing struct {
 // write reads the source once more and writes its rows; bad is told of the records that become none. It returns errWider when a
 // wider schema would be needed, errMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
 func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
+	out.straight = out.goesStraight()
 	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded, longest: map[string]int{}}}
 	w.columns = newColumnFields(s, out.schema, out.style, !out.fixed)
 	if s.named() && w.columns.unknown() && out.unknown == fit.UnknownWidens {
@@ -132,7 +141,11 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 	if w.out.stop && len(w.drift.unfit) > 0 {
 		return nil
 	}
-	return w.router.Write(ctx, batch)
+	err = w.router.Write(ctx, batch)
+	if w.out.straight {
+		f.Done()
+	}
+	return err
 }
 
 // settle judges the pass when all is read.

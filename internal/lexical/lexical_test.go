@@ -1,7 +1,9 @@
 package lexical
 
 import (
+	"fmt"
 	"math"
+	"math/rand/v2"
 	"strconv"
 	"testing"
 	"time"
@@ -164,5 +166,36 @@ func BenchmarkTimestamp(b *testing.B) {
 	text := []byte("2031-05-01T01:02:03Z")
 	for b.Loop() {
 		Timestamp(text)
+	}
+}
+
+// TestPlainTimestamps compares what is read eight bytes at a time with what is read piece by piece.
+func TestPlainTimestamps(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	agreed := 0
+	for range 200_000 {
+		text := fmt.Appendf(nil, "%04d-%02d-%02d%c%02d:%02d:%02d", random.IntN(4)*random.IntN(2500), random.IntN(14), random.IntN(33), "T T t"[random.IntN(5)],
+			random.IntN(25), random.IntN(61), random.IntN(61))
+		if random.IntN(3) == 0 {
+			text[random.IntN(len(text))] = "0123456789-:T /\xff"[random.IntN(16)]
+		}
+		got, ok := plainTimestamp((*[19]byte)(text))
+		if !ok {
+			continue
+		}
+		agreed++
+		days, dateOK := Date(text[:10])
+		micros, clockOK := Time(text[11:])
+		if want := int64(days)*MicrosPerDay + micros; !dateOK || !clockOK || got != want {
+			t.Fatalf("%q is %d, and %d %v %v piece by piece", text, got, want, dateOK, clockOK)
+		}
+	}
+	if agreed < 50_000 {
+		t.Errorf("only %d timestamps were read", agreed)
+	}
+	for _, text := range []string{"2031-05-01T01:02:03", "1969-12-31 23:59:59", "2024-02-29T00:00:00", "0001-01-01T00:00:00", "9999-12-31T23:59:59"} {
+		if _, ok := plainTimestamp((*[19]byte)([]byte(text))); !ok {
+			t.Errorf("%s is not read", text)
+		}
 	}
 }

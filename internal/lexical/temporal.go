@@ -1,5 +1,7 @@
 package lexical
 
+import "encoding/binary"
+
 // Instants and spans are counted as Apache Iceberg stores them: dates in days since 1970-01-01, times in microseconds since
 // midnight, timestamps in microseconds since 1970-01-01T00:00:00 (in UTC where a zone was given).
 
@@ -43,14 +45,18 @@ func date(b []byte) (int32, bool) {
 	if year == 0 {
 		return 0, false
 	}
-	last := daysInMonth[month]
-	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
-		last = 29
-	}
-	if day > last {
+	if day > lastDay(year, month) {
 		return 0, false
 	}
 	return daysFromCivil(year, month, day), true
+}
+
+// lastDay returns the number of days in a month.
+func lastDay(year, month int) int {
+	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+		return 29
+	}
+	return daysInMonth[month]
 }
 
 // daysFromCivil counts days from 1970-01-01 in the proleptic Gregorian calendar, with years that begin in March so that the
@@ -115,6 +121,11 @@ func secondFraction(b []byte) (micros int64, n int, ok bool) {
 // Timestamp reads a date, a T or a space, and a time of day; or both in the basic form of ISO 8601, 20260131T101500. zoned reports
 // whether a zone followed (Z, UTC, ±HH, ±HHMM or ±HH:MM, after a space or not), in which case the result is in UTC.
 func Timestamp(b []byte) (micros int64, zoned, ok bool) {
+	if len(b) == 19 || len(b) == 20 && b[19] == 'Z' {
+		if micros, ok = plainTimestamp((*[19]byte)(b)); ok {
+			return micros, len(b) == 20, true
+		}
+	}
 	if len(b) >= 15 && b[8] == 'T' {
 		return basicTimestamp(b)
 	}
@@ -130,6 +141,30 @@ func Timestamp(b []byte) (micros int64, zoned, ok bool) {
 		return 0, false, false
 	}
 	return inZone(int64(days)*MicrosPerDay+micros, b[11+n:])
+}
+
+// plainTimestamp reads YYYY-MM-DDTHH:MM:SS or the same with a space, of which it takes eight bytes at a time.
+func plainTimestamp(b *[19]byte) (micros int64, ok bool) {
+	const (
+		tops  = 0x8080808080808080
+		nines = 0x7676767676767676 // what makes bytes above 9 reach the top bit
+		date  = '0' | '0'<<8 | '0'<<16 | '0'<<24 | '-'<<32 | '0'<<40 | '0'<<48 | '-'<<56
+		dash  = 0xff<<32 | 0xff<<56
+		clock = '0' | '0'<<8 | ':'<<16 | '0'<<24 | '0'<<32 | ':'<<40 | '0'<<48 | '0'<<56
+		colon = 0xff<<16 | 0xff<<40
+	)
+	d, c := binary.LittleEndian.Uint64(b[:])^date, binary.LittleEndian.Uint64(b[11:])^clock
+	if (d+nines|d|(c+nines)|c)&tops|d&dash|c&colon != 0 || b[10] != 'T' && b[10] != ' ' {
+		return 0, false
+	}
+	year := (d&0xff*10+d>>8&0xff)*100 + d>>16&0xff*10 + d>>24&0xff
+	month, day := d>>40&0xff*10+d>>48&0xff, two(b[:], 8)
+	hour, minute, second := c&0xff*10+c>>8&0xff, c>>24&0xff*10+c>>32&0xff, c>>48&0xff*10+c>>56
+	if year == 0 || month-1 > 11 || day < 1 || day > 28 && day > lastDay(int(year), int(month)) || hour > 23 || minute > 59 || second > 59 {
+		return 0, false
+	}
+	days := daysFromCivil(int(year), int(month), day)
+	return int64(days)*MicrosPerDay + int64(hour*3600+minute*60+second)*microsPerSecond, true
 }
 
 // basicTimestamp reads YYYYMMDDTHHMMSS with or without a fraction and a zone.

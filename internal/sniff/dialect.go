@@ -167,9 +167,8 @@ func try(head []byte, whole bool, d delimited.Dialect) trial {
 	}
 	counts := map[int]int{}
 	clean, fields := 0, 0
-	for row := range records.Rows {
-		f := records.Row(row)
-		t.rows = append(t.rows, f)
+	t.rows = records.Table()
+	for _, f := range t.rows {
 		counts[len(f)]++
 		for _, field := range f {
 			fields++
@@ -200,7 +199,7 @@ func uncut(text string, delimiter byte) bool {
 		if c.char == delimiter {
 			continue
 		}
-		at := bytes.IndexByte([]byte(text), c.char)
+		at := strings.IndexByte(text, c.char)
 		if at < 0 || (at+1 < len(text) && text[at+1] == ' ') {
 			continue
 		}

@@ -38,6 +38,14 @@ func (d *Fixed[T]) Add(ids []uint32, values []T) []uint32 {
 	return ids
 }
 
+// Number returns the number of a value, adding it when it is new.
+func (d *Fixed[T]) Number(v T) uint32 {
+	if 2*len(d.Values) >= len(d.slots) {
+		d.grow()
+	}
+	return d.id(v)
+}
+
 // spread is the golden ratio in 64 bits: multiplying by it spreads neighbouring values over the upper bits.
 const spread = 0x9e3779b97f4a7c15
 

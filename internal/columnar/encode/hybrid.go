@@ -8,6 +8,7 @@ package encode
 import (
 	"encoding/binary"
 	"math/bits"
+	"slices"
 )
 
 // unsigned are the types that levels and dictionary ids come in.
@@ -61,6 +62,11 @@ func Run(dst []byte, value uint32, n, width int) []byte {
 
 // pack appends values bit by bit; the last group is filled up with zeros.
 func pack[T unsigned](dst []byte, values []T, width int) []byte {
+	if width <= 16 {
+		whole := len(values) / group * group
+		dst = packGroups(dst, values[:whole], width)
+		values = values[whole:]
+	}
 	var word uint64
 	used := 0
 	for _, v := range values {
@@ -81,6 +87,24 @@ func pack[T unsigned](dst []byte, values []T, width int) []byte {
 		used -= 8
 	}
 	return dst
+}
+
+// packGroups is pack for whole groups of values of up to 16 bits. Each half of a group makes a word, and both go to memory at once.
+func packGroups[T unsigned](dst []byte, values []T, width int) []byte {
+	at := len(dst)
+	const spare = 16
+	dst = slices.Grow(dst, len(values)/group*width+spare)[:at+len(values)/group*width+spare]
+	for ; len(values) >= group; values = values[group:] {
+		v := values[:group:group]
+		w := width & 63
+		low := uint64(v[0]) | uint64(v[1])<<w | uint64(v[2])<<(2*w&63) | uint64(v[3])<<(3*w&63)
+		high := uint64(v[4]) | uint64(v[5])<<w | uint64(v[6])<<(2*w&63) | uint64(v[7])<<(3*w&63)
+		out := dst[at : at+spare : at+spare]
+		binary.LittleEndian.PutUint64(out, low|high<<(4*w))
+		binary.LittleEndian.PutUint64(out[8:], high>>(64-4*w))
+		at += width
+	}
+	return dst[:at]
 }
 
 // Width returns how many bits numbers from 0 to most take.

@@ -32,6 +32,11 @@ func (d Dialect) Cut(buf []byte) int {
 	if d.Quote == 0 {
 		return d.lastEnd(buf, 0, len(buf)) + 1
 	}
+	if d.simple() {
+		if n := d.cutSimple(buf); n > 0 {
+			return n
+		}
+	}
 	record := 0 // where the current record begins
 	i := 0      // where the scan goes on; outside quotes, with no line end since record
 	for {
@@ -63,6 +68,34 @@ func (d Dialect) Cut(buf []byte) int {
 			}
 			i = closing + 1
 		}
+	}
+}
+
+// simple reports whether nothing but a delimiter of one character, quotes and line feeds means anything.
+func (d Dialect) simple() bool {
+	return d.Rest == "" && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0
+}
+
+// cutSimple is Cut for a simple dialect with quotes. It returns 0 where the last record does not end behind the last quote.
+func (d Dialect) cutSimple(buf []byte) int {
+	for i := 0; ; {
+		quote := bytes.IndexByte(buf[i:], d.Quote)
+		if quote < 0 {
+			if end := bytes.LastIndexByte(buf[i:], '\n'); end >= 0 {
+				return i + end + 1
+			}
+			return 0
+		}
+		quote += i
+		i = quote + 1
+		if quote > 0 && buf[quote-1] != d.Delimiter && buf[quote-1] != '\n' {
+			continue
+		}
+		closing, _ := d.closing(buf, quote)
+		if closing < 0 {
+			return 0
+		}
+		i = closing + 1
 	}
 }
 

@@ -283,6 +283,45 @@ func TestDialects(t *testing.T) {
 	}
 }
 
+// TestSimpleDialectsAreCutTheSame compares the short way to the last whole record with the long one, which Trim has a dialect take.
+func TestSimpleDialectsAreCutTheSame(t *testing.T) {
+	random := rand.New(rand.NewSource(4))
+	simple := Dialect{Delimiter: ',', Quote: '"'}
+	short := 0
+	for range 100_000 {
+		text := make([]byte, random.Intn(60))
+		for i := range text {
+			text[i] = "aab,,\n\n\"\""[random.Intn(9)]
+		}
+		got := simple.cutSimple(text)
+		if got == 0 {
+			continue
+		}
+		short++
+		long := simple
+		long.Trim = true // there are no blanks to leave out
+		if want := long.Cut(text); got != want {
+			t.Fatalf("%q is cut at %d, and the long way at %d", text, got, want)
+		}
+	}
+	if short < 10_000 {
+		t.Errorf("only %d texts were cut the short way", short)
+	}
+}
+
+func TestTableHasTheRows(t *testing.T) {
+	for width := range 3 {
+		p := Parser{Dialect: Dialect{Delimiter: ',', Quote: '"'}, Width: width}
+		var r Records
+		p.Parse(&parse.Block{Data: []byte("a,\"b \"\"c\"\"\"\nd,e\n,\"\"\nf,g,h\n"), Line: 1}, &r)
+		for row, fields := range r.Table() {
+			if !reflect.DeepEqual(fields, r.Row(row)) {
+				t.Errorf("width %d: row %d of the table is %v, by itself %v", width, row, fields, r.Row(row))
+			}
+		}
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	for _, seed := range []string{"a,b\n\"c\"\"\nd\",e\n", "\"", "\"a\"x,\"b\n", "#x\n,\r\n\"\",\n", ",,,\n\n\n,", "a\"b\"\n\"c", "\ufeff\"a\",b"} {
 		f.Add(seed, byte(','), 3)

@@ -1,0 +1,35 @@
+#include "textflag.h"
+
+// func fillAVX2(dst *uint64, data *byte, words int, a, b, c byte)
+TEXT ·fillAVX2(SB), NOSPLIT, $0-27
+	MOVQ dst+0(FP), DI
+	MOVQ data+8(FP), SI
+	MOVQ words+16(FP), CX
+	VPBROADCASTB a+24(FP), Y0
+	VPBROADCASTB b+25(FP), Y1
+	VPBROADCASTB c+26(FP), Y2
+
+word:
+	VMOVDQU (SI), Y3
+	VMOVDQU 32(SI), Y4
+	VPCMPEQB Y0, Y3, Y5
+	VPCMPEQB Y1, Y3, Y6
+	VPCMPEQB Y2, Y3, Y7
+	VPOR Y5, Y6, Y5
+	VPOR Y5, Y7, Y5
+	VPCMPEQB Y0, Y4, Y8
+	VPCMPEQB Y1, Y4, Y9
+	VPCMPEQB Y2, Y4, Y10
+	VPOR Y8, Y9, Y8
+	VPOR Y8, Y10, Y8
+	VPMOVMSKB Y5, AX
+	VPMOVMSKB Y8, BX
+	SHLQ $32, BX
+	ORQ BX, AX
+	MOVQ AX, (DI)
+	ADDQ $64, SI
+	ADDQ $8, DI
+	DECQ CX
+	JNZ word
+	VZEROUPPER
+	RET
