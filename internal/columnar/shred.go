@@ -28,6 +28,18 @@ type leaf struct {
 type slots struct {
 	def, rep []uint16
 	at       []int32
+	// raised is to be added to the definition level of each slot with a position: of parts that are all there nothing else need be noted.
+	raised uint16
+	// absent says that some slots have no position.
+	absent bool
+}
+
+// level returns the definition level of a slot.
+func (s *slots) level(i int) uint16 {
+	if s.at[i] < 0 {
+		return s.def[i]
+	}
+	return s.def[i] + s.raised
 }
 
 // shred splits a column of a batch into its leaves, in the order of a Parquet schema.
@@ -90,28 +102,47 @@ func (s slots) descend(out []leaf, field arrow.Field, a arrow.Array, level uint1
 		inside := s.repeated(a.Offsets(), a.Data().Offset(), level+1)
 		return inside.descend(out, a.DataType().(*arrow.ListType).ElemField(), a.ListValues(), level+1)
 	}
-	l := leaf{values: a, entries: len(s.def), def: s.def, rep: s.rep, present: make([]int32, 0, len(s.at))}
-	for _, at := range s.at {
+	return append(out, s.leaf(a))
+}
+
+// leaf ends a walk at the values.
+func (s slots) leaf(a arrow.Array) leaf {
+	l := leaf{values: a, entries: len(s.def), rep: s.rep}
+	if !s.absent && s.rep == nil {
+		return l // the values are in order, for there is no list
+	}
+	l.def = make([]uint16, len(s.def))
+	if !s.absent && a.Len() == len(s.def) {
+		for i, d := range s.def {
+			l.def[i] = d + s.raised
+		}
+		return l
+	}
+	l.present = make([]int32, 0, len(s.at))
+	for i, at := range s.at {
+		l.def[i] = s.level(i)
 		if at >= 0 {
 			l.present = append(l.present, at)
 		}
 	}
-	return append(out, l)
+	return l
 }
 
 // optional raises the definition level where the value is there.
 func (s slots) optional(a arrow.Array) slots {
-	next := slots{def: make([]uint16, len(s.def)), rep: s.rep, at: make([]int32, len(s.at))}
+	if a.NullN() == 0 {
+		s.raised++
+		return s
+	}
+	next := slots{def: make([]uint16, len(s.def)), rep: s.rep, at: make([]int32, len(s.at)), raised: 1, absent: true}
+	valid, offset := a.NullBitmapBytes(), a.Data().Offset()
 	for i, at := range s.at {
-		next.def[i], next.at[i] = s.def[i], at
-		if at < 0 {
-			continue
+		next.def[i] = s.level(i)
+		if at >= 0 {
+			bit := valid[(offset+int(at))>>3] >> ((offset + int(at)) & 7) & 1
+			at |= int32(bit) - 1 // -1 where there is no value
 		}
-		if a.IsNull(int(at)) {
-			next.at[i] = -1
-		} else {
-			next.def[i]++
-		}
+		next.at[i] = at
 	}
 	return next
 }
@@ -119,23 +150,34 @@ func (s slots) optional(a arrow.Array) slots {
 // repeated replaces each list by its elements; empty and absent lists keep one slot. offsets are the list array's, whose own
 // offset is base.
 func (s slots) repeated(offsets []int32, base int, level uint16) slots {
-	var next slots
+	entries := 0
+	for _, at := range s.at {
+		n := 0
+		if at >= 0 {
+			n = int(offsets[base+int(at)+1] - offsets[base+int(at)])
+		}
+		entries += max(1, n)
+	}
+	next := slots{def: make([]uint16, entries), rep: make([]uint16, entries), at: make([]int32, entries), raised: 1}
+	to := 0
 	for i, at := range s.at {
 		rep := uint16(0)
 		if s.rep != nil {
 			rep = s.rep[i]
 		}
-		def, start, end := s.def[i], int32(0), int32(0)
+		def, start, end := s.level(i), int32(0), int32(0)
 		if at >= 0 {
 			start, end = offsets[base+int(at)], offsets[base+int(at)+1]
 		}
 		if start == end {
-			next.def, next.rep, next.at = append(next.def, def), append(next.rep, rep), append(next.at, -1)
+			next.def[to], next.rep[to], next.at[to], next.absent = def, rep, -1, true
+			to++
 			continue
 		}
 		for element := start; element < end; element++ {
-			next.def, next.rep, next.at = append(next.def, def+1), append(next.rep, rep), append(next.at, element)
+			next.def[to], next.rep[to], next.at[to] = def, rep, element
 			rep = level
+			to++
 		}
 	}
 	return next

@@ -10,7 +10,6 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
-	"trevak/internal/lexical"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
@@ -135,7 +134,7 @@ func TestNumberedTextsGiveTheSameValues(t *testing.T) {
 func TestBatchesInReusedMemory(t *testing.T) {
 	fields := append(nested(), field("note", schema.String), field("ok", schema.Boolean))
 	s := schema.Schema{Fields: fields}
-	fresh, reusing := NewJSON(s, UnknownKept, false), NewJSON(s, UnknownKept, false)
+	fresh, reusing := NewJSON(s, UnknownKept, false, false), NewJSON(s, UnknownKept, false, false)
 	random := rand.New(rand.NewPCG(7, 7))
 	texts := []string{
 		`{"id":1,"position":{"lat":1.5,"lon":2.5},"readings":[{"value":1},{"value":null}],"note":"calm","ok":true}`,
@@ -156,64 +155,58 @@ func TestBatchesInReusedMemory(t *testing.T) {
 	}
 }
 
-// agreesWithLexical reads a text by its digits and by what reads values otherwise.
-func agreesWithLexical(t *testing.T, text string, scale int) {
-	t.Helper()
-	if len(text) == 0 || len(text) > shortWord {
-		return
-	}
-	d := newDigits(scale)
-	v, ok := d.parse(shortKey([]byte(text)), len(text))
-	if !ok {
-		return
-	}
-	power := 1.0
-	for range scale {
-		power *= 10
-	}
-	if scale == 0 {
-		if want, ok := lexical.Long([]byte(text)); !ok || want != v {
-			t.Errorf("%q is %d by its digits, and %d %v otherwise", text, v, want, ok)
+// TestNumberedJSONGivesTheSameValues fits the same records with texts numbered and without, in reused memory.
+func TestNumberedJSONGivesTheSameValues(t *testing.T) {
+	label := field(schema.ElementName, schema.String)
+	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("sensor", schema.String), field("value", schema.Double)}}}
+	must := field("must", schema.String)
+	must.Required = true
+	s := schema.Schema{Fields: []schema.Field{must, field("note", schema.String), field("many", schema.String),
+		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &element}}, {Name: "labels", Type: schema.Type{Kind: schema.List, Element: &label}}}}
+	random := rand.New(rand.NewPCG(8, 8))
+	texts := []string{`"calm"`, `""`, `"é"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"the bank"`, `null`, `12`, `"\u0041"`, `{"a":1}`}
+	pick := func() string { return texts[random.IntN(len(texts))] }
+	plain, coded := NewJSON(s, UnknownKept, false, false), NewJSON(s, UnknownKept, false, true)
+	dictionaries := 0
+	for block := range 60 {
+		var text strings.Builder
+		for range 40 {
+			fmt.Fprintf(&text, `{"must":%s,"note":%s,"many":"%d","readings":[{"sensor":%s,"value":%d.5},{"value":null}],"labels":[%s,%s]}`+"\n",
+				pick(), pick(), random.IntN(1<<30), pick(), random.IntN(10), pick(), pick())
 		}
-	} else if want, ok := lexical.Double([]byte(text)); !ok || want != float64(v)/power {
-		t.Errorf("%q is %d by its digits, and %v %v otherwise", text, v, want, ok)
-	}
-}
-
-func TestDigits(t *testing.T) {
-	for _, text := range []string{"0", "7", "-7", "12345678", "-1234567", "99999999"} {
-		d := newDigits(0)
-		if _, ok := d.parse(shortKey([]byte(text)), len(text)); !ok {
-			t.Errorf("%q is not read by its digits", text)
+		a, b := plain.Fit(jsonRecords(text.String())), coded.Fit(jsonRecords(text.String()))
+		if !reflect.DeepEqual(a.Problems, b.Problems) || !reflect.DeepEqual(a.Misfits, b.Misfits) || a.Batch.NumRows() != b.Batch.NumRows() {
+			t.Fatalf("block %d: problems or misfits differ: %v and %v", block, a.Problems, b.Problems)
 		}
-	}
-	random := rand.New(rand.NewPCG(1, 1))
-	for range 200_000 {
-		text := make([]byte, 1+random.IntN(8))
-		for i := range text {
-			text[i] = "0123456789012345678901234567890123456789.-+/:e\x00\xff"[random.IntN(48)]
-		}
-		agreesWithLexical(t, string(text), random.IntN(8))
-	}
-	for range 50_000 {
-		scale := random.IntN(5)
-		text := fmt.Sprintf("%.*f", scale, random.Float64()*500-250)
-		agreesWithLexical(t, text, scale)
-		if d := newDigits(scale); len(text) <= shortWord && strings.Trim(text, "-0.") != "" {
-			if _, ok := d.parse(shortKey([]byte(text)), len(text)); !ok {
-				t.Fatalf("%q is not read by its digits", text)
+		for i := range s.Fields {
+			if x, y := fmt.Sprint(unfolded(a.Batch.Column(i))), fmt.Sprint(unfolded(b.Batch.Column(i))); x != y {
+				t.Fatalf("block %d: %s is\n%s\nnumbered, and plain\n%s", block, s.Fields[i].Name, y, x)
 			}
 		}
+		if _, ok := b.Batch.Column(0).(*array.Dictionary); ok {
+			dictionaries++
+		}
+		if _, ok := b.Batch.Column(2).(*array.Dictionary); ok && block == 59 {
+			t.Error("texts that never repeat are still numbered")
+		}
+		b.Done()
+	}
+	if dictionaries != 60 {
+		t.Errorf("texts that repeat were numbered in %d of 60 batches", dictionaries)
 	}
 }
 
-func FuzzDigits(f *testing.F) {
-	f.Add("12.5", 1)
-	f.Add("-0.001", 3)
-	f.Add("00000000", 0)
-	f.Fuzz(func(t *testing.T, text string, scale int) {
-		if scale >= 0 && scale < shortWord {
-			agreesWithLexical(t, text, scale)
+// unfolded writes a column with its dictionaries undone.
+func unfolded(a arrow.Array) (out []string) {
+	switch a := a.(type) {
+	case *array.Struct:
+		for i := range a.NumField() {
+			out = append(out, unfolded(a.Field(i))...)
 		}
-	})
+	case *array.List:
+		return append(unfolded(a.ListValues()), fmt.Sprint(a.Offsets()))
+	default:
+		out = valuesOf(a)
+	}
+	return append(out, fmt.Sprint(a.NullN()))
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/lexical"
 	"trevak/internal/schema"
 )
 
@@ -31,7 +32,9 @@ type column struct {
 	floats   []float32        // float
 	decimals []decimal128.Num // decimal
 	bits     []byte           // boolean
+	digits   lexical.Digits   // that the last number was written with
 	words    *words           // nil where the values themselves are collected
+	coded    bool             // the values of parts may be numbered
 	codes    []uint32         // their numbers
 	offsets  []int32          // string, binary, list, map: where each value begins, and the end of the last
 	bytes    []byte           // string, binary, uuid
@@ -40,6 +43,9 @@ type column struct {
 	omit     map[string]bool  // members that are passed over
 	key      *column          // map
 	element  *column          // list, map
+	literal  string           // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
+	quick    quick            // how most values of JSON are read
+	needed   []*column        // the children that must have values
 	stamp    int              // the object in which a member was last seen, counted by its parent
 	objects  int
 }
@@ -47,6 +53,7 @@ type column struct {
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
 	c := &column{field: f, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
+	c.literal, c.quick = keyLiteral(f.Source()), quickOf(c)
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)
@@ -77,7 +84,10 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 			c.omit[name] = true
 		}
 		for _, part := range f.Type.Fields {
-			c.children = append(c.children, newColumn(part, c, rows))
+			child := newColumn(part, c, rows)
+			if c.children = append(c.children, child); child.required() {
+				c.needed = append(c.needed, child)
+			}
 		}
 	}
 	return c
@@ -198,7 +208,7 @@ func (c *column) measure(b []byte) {
 // data hands over what was collected. The column must not be used afterwards.
 func (c *column) data() *array.Data {
 	if c.words != nil {
-		return c.coded()
+		return c.numbers()
 	}
 	buffers := []*memory.Buffer{nil}
 	if c.nulls > 0 {
@@ -236,7 +246,30 @@ func (c *column) data() *array.Data {
 			children = append(children, child.data())
 		}
 	}
-	return array.NewData(c.dt, c.n, buffers, children, c.nulls, 0)
+	return array.NewData(c.arrowType(), c.n, buffers, children, c.nulls, 0)
+}
+
+// arrowType returns the type of what data hands over: that of the field, but with dictionaries where values are numbered.
+func (c *column) arrowType() arrow.DataType {
+	if c.words != nil {
+		return codedType(c.dt)
+	}
+	if !c.coded {
+		return c.dt
+	}
+	switch t := c.dt.(type) {
+	case *arrow.StructType:
+		fields := t.Fields()
+		for i, child := range c.children {
+			fields[i].Type = child.arrowType()
+		}
+		return arrow.StructOf(fields...)
+	case *arrow.ListType:
+		element := t.ElemField()
+		element.Type = c.element.arrowType()
+		return arrow.ListOfField(element)
+	}
+	return c.dt
 }
 
 // truncate takes back every value after the first n, so that a record that turns out bad half-way leaves no trace.
@@ -246,6 +279,10 @@ func (c *column) truncate(n int) {
 		c.n = n
 	}
 	// A list or struct may have parts of a value that it does not have itself yet.
+	if c.words != nil {
+		c.codes = c.codes[:n]
+		return
+	}
 	switch c.field.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = c.longs[:n]

@@ -59,7 +59,6 @@ func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result 
 		}
 		if c.words != nil {
 			c.words.looked += r.Rows - c.nulls
-			c.longest = c.words.values.longest
 		}
 	}
 	if d.widens {

@@ -125,12 +125,12 @@ func fillLongs(c *column, r *delimited.Records, field, from, to int, read func([
 
 // fillWhole is fill for whole numbers; short ones are read by eight bytes at once.
 func fillWhole(c *column, r *delimited.Records, field, from, to int) int {
-	whole, data := newDigits(0), r.Block.Data
+	whole, data := lexical.NewDigits(0), r.Block.Data
 	for row := from; row < to; row++ {
 		start, end, _, _ := r.Place(row, field)
 		if n := end - start; n > 0 && n <= shortWord && start+shortWord <= len(data) {
 			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
-			if v, ok := whole.parse(key, n); ok {
+			if v, ok := whole.Parse(key, n); ok {
 				c.mark(true)
 				c.longs = append(c.longs, v)
 				continue
@@ -145,7 +145,7 @@ func fillWhole(c *column, r *delimited.Records, field, from, to int) int {
 
 // fillBooleans is fill for booleans without words of their own.
 func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, to int) int {
-	data, trueKey, falseKey := r.Block.Data, shortKey([]byte("true")), shortKey([]byte("false"))
+	data, trueKey, falseKey := r.Block.Data, lexical.ShortKey([]byte("true")), lexical.ShortKey([]byte("false"))
 	for row := from; row < to; row++ {
 		start, end, quoted, _ := r.Place(row, field)
 		if n := end - start; n > 0 && n <= shortWord && start+shortWord <= len(data) {
@@ -174,13 +174,25 @@ func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, t
 	return -1
 }
 
+// fillDoubles is fill for floating-point numbers; short ones are read by eight bytes at once, as long as their digits behind the point are as many.
 func fillDoubles(c *column, r *delimited.Records, field, from, to int) int {
+	data := r.Block.Data
 	for row := from; row < to; row++ {
-		text, quoted, doubled := r.Text(row, field)
-		if len(text) == 0 && !quoted {
+		start, end, quoted, doubled := r.Place(row, field)
+		n := end - start
+		if n == 0 && !quoted {
 			c.null()
 			continue
 		}
+		if n > 0 && n <= shortWord && start+shortWord <= len(data) {
+			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
+			if v, ok := c.short(key, n); ok {
+				c.mark(true)
+				c.doubles = append(c.doubles, v)
+				continue
+			}
+		}
+		text := data[start:end]
 		v, ok := lexical.Double(text)
 		if !ok {
 			if v, ok = lexical.Special(text); !ok {
@@ -194,4 +206,13 @@ func fillDoubles(c *column, r *delimited.Records, field, from, to int) int {
 		c.doubles = append(c.doubles, v)
 	}
 	return -1
+}
+
+// short reads a number of up to eight bytes by its lexical.ShortKey. Most have as many digits behind the point as the one before.
+func (c *column) short(key uint64, n int) (v float64, ok bool) {
+	if v, ok = c.digits.Double(key, n); !ok {
+		c.digits = lexical.NewDigits(lexical.ScaleOfKey(key, n))
+		v, ok = c.digits.Double(key, n)
+	}
+	return v, ok
 }

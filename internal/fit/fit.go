@@ -63,6 +63,9 @@ type Misfit struct {
 // count adds what columns and their parts counted on the way.
 func count(out *Result, columns []*column) {
 	for _, c := range columns {
+		if c.words != nil {
+			c.longest = c.words.values.longest
+		}
 		if c.longest > 0 {
 			if out.Longest == nil {
 				out.Longest = map[string]int{}

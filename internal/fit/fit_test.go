@@ -46,7 +46,7 @@ func jsonRecords(text string) *json.Records {
 }
 
 func fitValues(text string, unknown Unknown, fields ...schema.Field) Result {
-	return NewJSON(schema.Schema{Fields: fields}, unknown, false).Fit(jsonRecords(text))
+	return NewJSON(schema.Schema{Fields: fields}, unknown, false, false).Fit(jsonRecords(text))
 }
 
 func fitJSON(text string, fields ...schema.Field) (arrow.RecordBatch, []parse.Problem) {
@@ -390,7 +390,7 @@ func BenchmarkFitJSON(b *testing.B) {
 	text := strings.Repeat(`{"id":12,"pos":{"lat":57.12345,"lon":-5.54321},"list":[{"s":"depth","v":12.345},{"s":"temp","v":9.1}],"t":"swell from the west"}`+"\n", 5000)
 	var r json.Records
 	r.Parse(&parse.Block{Data: []byte(text), Line: 1})
-	j := NewJSON(schema.Schema{Fields: nested()}, UnknownWidens, true)
+	j := NewJSON(schema.Schema{Fields: nested()}, UnknownWidens, true, false)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if out := j.Fit(&r); len(out.Problems) > 0 {

@@ -18,11 +18,17 @@ type JSON struct {
 	unknown Unknown
 	exact   bool
 	pool    columnPool
+	words   map[string]*words // by path, of columns whose texts are numbered; nil where none are
 }
 
-// NewJSON prepares for a schema. exact says that names must agree in letter case.
-func NewJSON(s schema.Schema, unknown Unknown, exact bool) *JSON {
-	return &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact, pool: make(columnPool, mostSpareColumns)}
+// NewJSON prepares for a schema. exact says that names must agree in letter case, coded that strings in which values repeat come as Arrow dictionaries,
+// which grow from batch to batch.
+func NewJSON(s schema.Schema, unknown Unknown, exact, coded bool) *JSON {
+	j := &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact, pool: make(columnPool, mostSpareColumns)}
+	if coded {
+		j.words = map[string]*words{}
+	}
+	return j
 }
 
 // Fit makes a batch of the records. A value that asks for a wider schema ends the work.
@@ -59,16 +65,69 @@ func (j *JSON) Fit(r *json.Records) Result {
 		out.Present[i] = c.stamp > 0
 	}
 	count(&out, root.children)
+	root.look()
 	out.Batch, out.pool, out.columns = batch(j.arrow, root.children, root.n), j.pool, []*column{root}
 	return out
 }
 
 // root returns a column that is the whole record, in the memory of a batch that is done with where there is one.
 func (j *JSON) root(rows int) *column {
-	if columns := j.pool.get(); columns != nil {
-		return columns[0]
+	columns := j.pool.get()
+	if columns == nil {
+		whole := schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}
+		columns = []*column{newColumn(schema.Field{Type: whole}, nil, rows)}
+		if j.words != nil {
+			j.number(columns[0], rows)
+		}
 	}
-	return newColumn(schema.Field{Type: schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}, nil, rows)
+	columns[0].settleWords()
+	return columns[0]
+}
+
+// number has the texts of a column's parts numbered.
+func (j *JSON) number(c *column, rows int) {
+	if c.field.Type.Kind == schema.String && !c.field.Added {
+		w, known := j.words[c.path]
+		if !known {
+			w = newWords(c.field, nil)
+			j.words[c.path] = w
+		}
+		c.words, c.offsets, c.codes = w, nil, make([]uint32, 0, rows)
+		return
+	}
+	c.coded = true
+	for _, child := range c.children {
+		j.number(child, rows)
+	}
+	if c.element != nil && c.field.Type.Kind == schema.List {
+		j.number(c.element, rows)
+	}
+}
+
+// settleWords has the parts collect values themselves whose texts are no longer worth numbering.
+func (c *column) settleWords() {
+	if c.words != nil && !c.words.pays() {
+		c.words, c.codes, c.offsets = nil, nil, []int32{0}
+	}
+	for _, child := range c.children {
+		child.settleWords()
+	}
+	if c.element != nil {
+		c.element.settleWords()
+	}
+}
+
+// look counts the texts that were looked up.
+func (c *column) look() {
+	if c.words != nil {
+		c.words.looked += c.n - c.nulls
+	}
+	for _, child := range c.children {
+		child.look()
+	}
+	if c.element != nil {
+		c.element.look()
+	}
 }
 
 // walker appends JSON values to columns.
@@ -102,18 +161,18 @@ func (w *walker) stop(p parse.Problem) {
 func (w *walker) object(c *column) {
 	c.mark(true)
 	c.objects++
-	taken := 0
+	taken, found := 0, 0
 	w.Open()
 	for member := 0; ; member++ {
-		key, escaped, ok := w.NextKey(member)
-		if !ok {
-			break
-		}
-		if escaped {
-			key = w.Unescape(nil, key)
-		}
 		at := taken
-		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
+		if at >= len(c.children) || c.children[at].literal == "" || !w.Expect(member, c.children[at].literal) {
+			key, escaped, ok := w.NextKey(member)
+			if !ok {
+				break
+			}
+			if escaped {
+				key = w.Unescape(nil, key)
+			}
 			if at = w.member(c, string(key)); at < 0 {
 				if w.problem != nil {
 					return
@@ -123,10 +182,11 @@ func (w *walker) object(c *column) {
 		}
 		child := c.children[at]
 		if child.stamp == c.objects {
-			w.Fail("the key %q occurs twice", key)
+			w.Fail("the key %q occurs twice", child.field.Source())
 			return
 		}
 		child.stamp = c.objects
+		found++
 		if child.field.Skip {
 			w.Skip()
 			child.null()
@@ -135,11 +195,15 @@ func (w *walker) object(c *column) {
 		}
 		taken = at + 1
 	}
-	for _, child := range c.children {
-		if child.stamp != c.objects {
-			child.null()
+	if found < len(c.children) {
+		for _, child := range c.children {
+			if child.stamp != c.objects {
+				child.null()
+			}
 		}
-		if child.required() && child.n > 0 && child.isNull(child.n-1) {
+	}
+	for _, child := range c.needed {
+		if child.n > 0 && child.isNull(child.n-1) {
 			w.stop(lacking(w.start, w.end, child))
 		}
 	}
@@ -215,6 +279,9 @@ func (w *walker) path(c *column) string {
 
 // value appends one value of any kind to a column.
 func (w *walker) value(c *column) {
+	if c.quick != quickNone && w.quickly(c) {
+		return
+	}
 	kind := w.Peek()
 	start := w.Pos()
 	target := c.field.Type.Kind
@@ -238,13 +305,13 @@ func (w *walker) value(c *column) {
 			return
 		}
 		readable := w.textFits(c)
-		if (!readable || !c.scalar(text)) && !c.token(text) {
+		if (!readable || !c.take(text)) && !c.token(text) {
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	case kind != json.Invalid:
 		text := w.Skip()
 		readable := rawFits(kind, c)
-		if w.Err() == nil && (!readable || !c.scalar(text)) {
+		if w.Err() == nil && (!readable || !c.take(text)) {
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/lexical"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
 )
@@ -54,23 +55,25 @@ func newWords(f schema.Field, room *int) *words {
 	switch f.Type.Kind {
 	case schema.Long, schema.Int, schema.Double:
 		if w.values.reader.usual() {
-			w.numbers = &numberTable{digits: newDigits(-1), room: room}
+			w.numbers = &numberTable{Digits: lexical.NewDigits(-1), room: room}
 		}
 	}
 	return w
 }
 
-// read takes the value of a new text; null says that it stands for none.
-func (w *words) read(text []byte) (null, ok bool) {
+// read takes the value of a new text, and returns its number plus one or noValue; ok is false when it is neither.
+func (w *words) read(text []byte) (id uint32, ok bool) {
 	c := w.values
-	if c.field.Type.Kind == schema.String && c.isNullToken(text) {
-		return true, true
+	switch {
+	case c.field.Type.Kind == schema.String && c.isNullToken(text):
+		return noValue, true
+	case c.scalar(text):
+		w.dictionary = nil
+		return uint32(c.n), true
+	case c.isNullToken(text):
+		return noValue, true
 	}
-	if c.scalar(text) {
-		return false, true
-	}
-	null = c.isNullToken(text)
-	return null, null
+	return 0, false
 }
 
 // number returns the number plus one of a text, reading it when it is new; ok is false when it is no value of the column.
@@ -90,19 +93,20 @@ func (w *words) number(r *delimited.Records, row, field int, scratch *[]byte) (i
 		return id, true
 	}
 	value, _ := r.Value(row, field, scratch)
-	null, ok := w.read(value)
+	id, ok = w.read(value)
 	switch {
 	case !ok:
-		return 0, false
-	case null:
-		id = noValue
-	default:
-		id, w.dictionary = uint32(w.values.n), nil
-	}
-	switch {
-	case !doubled && !null && w.addNumber(text, id):
 	case doubled:
 		w.doubled[string(text)] = id
+	case id == noValue || !w.addNumber(text, id):
+		w.keep(text, id)
+	}
+	return id, ok
+}
+
+// keep adds a text with its number plus one.
+func (w *words) keep(text []byte, id uint32) {
+	switch {
 	case len(text) > wideWord:
 		w.long[string(text)] = id
 	case len(text) > shortWord:
@@ -110,7 +114,34 @@ func (w *words) number(r *delimited.Records, row, field int, scratch *[]byte) (i
 	default:
 		w.short.add(text, id)
 	}
-	return id, true
+}
+
+// find returns the number plus one of a text that stands for itself, reading it when it is new; ok is false when it is no value of the column. What
+// follows the text in memory must be of the same owner.
+func (w *words) find(text []byte) (id uint32, ok bool) {
+	n := len(text)
+	switch {
+	case n > wideWord:
+		id = w.long[string(text)]
+	case n > shortWord:
+		id = w.wide.find(text)
+	case n > 0 && cap(text) >= shortWord:
+		key := binary.LittleEndian.Uint64(text[:shortWord]) << ((64 - 8*n) & 63)
+		if s := &w.short.slots[w.short.slot(key)]; s.key == key && s.size == uint32(n) {
+			id = s.id
+		} else {
+			id = w.short.slots[w.short.place(key, uint32(n))].id
+		}
+	default:
+		id = w.short.find(text)
+	}
+	if id != 0 {
+		return id, true
+	}
+	if id, ok = w.read(text); ok {
+		w.keep(text, id)
+	}
+	return id, ok
 }
 
 // addNumber is add for a text that is a number. Where that is beyond the table, all numbers to come are texts like others.
@@ -194,13 +225,31 @@ func (w *words) data() *array.Data {
 	return w.dictionary
 }
 
+// take appends the value of a text, by its number where the column's are numbered; ok is false when it is none.
+func (c *column) take(text []byte) (ok bool) {
+	if c.words == nil {
+		return c.scalar(text)
+	}
+	id, ok := c.words.find(text)
+	switch {
+	case !ok:
+	case id == noValue:
+		c.null()
+		c.tokens++
+	default:
+		c.mark(true)
+		c.codes = append(c.codes, id-1)
+	}
+	return ok
+}
+
 // codedType is the type of a column of numbers.
 func codedType(values arrow.DataType) arrow.DataType {
 	return &arrow.DictionaryType{IndexType: arrow.PrimitiveTypes.Uint32, ValueType: values}
 }
 
-// coded hands over the numbers of a column's values.
-func (c *column) coded() *array.Data {
+// numbers hands over the numbers of a column's values.
+func (c *column) numbers() *array.Data {
 	buffers := []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Uint32Traits.CastToBytes(c.codes))}
 	if c.nulls > 0 {
 		buffers[0] = memory.NewBufferBytes(c.valid)

@@ -3,6 +3,8 @@ package fit
 import (
 	"encoding/binary"
 	"math/bits"
+
+	"trevak/internal/lexical"
 )
 
 // Texts of up to shortWord bytes are looked up by one number that is all of them, of up to wideWord by two.
@@ -22,7 +24,7 @@ type shortWords struct {
 }
 
 type shortSlot struct {
-	key  uint64 // the text, its first byte lowest, moved up as far as it goes
+	key  uint64 // the text, as lexical.ShortKey has it
 	size uint32 // in bytes
 	id   uint32 // the number plus one, 0 in an empty slot
 }
@@ -34,17 +36,9 @@ func newShortWords() shortWords {
 // slot returns where the search for a key begins.
 func (t *shortWords) slot(key uint64) int { return int(key * 0x9e3779b97f4a7c15 >> (t.shift & 63)) }
 
-// shortKey returns the key of a text of 1 to 8 bytes.
-func shortKey(text []byte) (key uint64) {
-	for i, c := range text {
-		key |= uint64(c) << (8 * (shortWord - len(text) + i))
-	}
-	return key
-}
-
 // find returns the number of a text plus one, or 0.
 func (t *shortWords) find(text []byte) uint32 {
-	return t.slots[t.place(shortKey(text), uint32(len(text)))].id
+	return t.slots[t.place(lexical.ShortKey(text), uint32(len(text)))].id
 }
 
 // place returns the slot of a key, or the empty one where it belongs.
@@ -68,7 +62,7 @@ func (t *shortWords) add(text []byte, id uint32) {
 			}
 		}
 	}
-	s := shortSlot{shortKey(text), uint32(len(text)), id}
+	s := shortSlot{lexical.ShortKey(text), uint32(len(text)), id}
 	t.slots[t.place(s.key, s.size)] = s
 }
 

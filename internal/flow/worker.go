@@ -73,10 +73,11 @@ type fitter struct {
 // newFitter prepares a worker.
 func newFitter(source *Source, out output, columns columnFields) *fitter {
 	f := &fitter{source: source, columns: columns, claims: out.claims}
+	coded := out.straight && len(out.options.Columnar.Bloom) == 0
 	if source.Format() != sniff.Delimited {
-		f.json = fit.NewJSON(out.schema, out.unknown, !out.fixed)
+		f.json = fit.NewJSON(out.schema, out.unknown, !out.fixed, coded)
 	} else {
-		f.delimited = fit.NewDelimited(out.schema, out.straight && len(out.options.Columnar.Bloom) == 0)
+		f.delimited = fit.NewDelimited(out.schema, coded)
 	}
 	return f
 }
