@@ -31,7 +31,8 @@ type chunk struct {
 	size   int64 // of the finished pages, compressed
 
 	entries  int      // levels in the open page
-	def, rep []uint16 // of the open page; def is nil while every value is there
+	def, rep []uint16 // of the open page
+	absent   bool     // a value of it is not there; def is empty otherwise
 	rows     int      // that begin in the open page
 	firstRow int64    // of the open page within the row group
 	nulls    int64    // in the open page
@@ -67,16 +68,14 @@ func (c *chunk) add(l leaf) error {
 // levels keeps a batch's levels for the open page.
 func (c *chunk) levels(l leaf) {
 	most := uint16(c.column.MaxDefinitionLevel())
-	if l.def != nil || c.def != nil {
-		for len(c.def) < c.entries {
-			c.def = append(c.def, most)
+	if l.def != nil || c.absent {
+		if !c.absent {
+			c.def, c.absent = fill(c.def[:0], most, c.entries), true
 		}
 		if l.def != nil {
 			c.def = append(c.def, l.def...)
 		} else {
-			for range l.entries {
-				c.def = append(c.def, most)
-			}
+			c.def = fill(c.def, most, l.entries)
 		}
 	}
 	if l.rep == nil && l.present != nil {
@@ -99,6 +98,14 @@ func (c *chunk) levels(l leaf) {
 			c.rows++
 		}
 	}
+}
+
+// fill appends a level n times.
+func fill(levels []uint16, level uint16, n int) []uint16 {
+	for range n {
+		levels = append(levels, level)
+	}
+	return levels
 }
 
 // endPage encodes and compresses the open page.
@@ -124,7 +131,7 @@ func (c *chunk) endPage() error {
 	c.pages = append(c.pages, p)
 	c.size += int64(len(data))
 	c.firstRow += int64(c.rows)
-	c.entries, c.rows, c.nulls, c.def, c.rep = 0, 0, 0, nil, c.rep[:0]
+	c.entries, c.rows, c.nulls, c.absent, c.def, c.rep = 0, 0, 0, false, c.def[:0], c.rep[:0]
 	return nil
 }
 
@@ -146,7 +153,7 @@ func (c *chunk) encodeLevels() (rep, def int) {
 	rep = len(body)
 	if most := c.column.MaxDefinitionLevel(); most > 0 {
 		body = wrap(body, func(b []byte) []byte {
-			if c.def == nil {
+			if !c.absent {
 				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
 			}
 			return encode.Hybrid(b, c.def, encode.Width(int(most)))
@@ -180,12 +187,9 @@ func (c *chunk) pending() int64 {
 	return c.size + int64(c.values.pending()) + 2*int64(len(c.def)+len(c.rep))
 }
 
-// write puts the chunk into the file, the dictionary before the data pages, and begins the next row group.
+// write puts the chunk, whose last page was ended, into the file, the dictionary before the data pages, and begins the next row group.
 func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder, group, ordinal int16,
 	index metadata.ColumnIndexBuilder, offsets *metadata.OffsetIndexBuilder) error {
-	if err := c.endPage(); err != nil {
-		return err
-	}
 	pager, err := file.NewPageWriter(sink, c.codec.parquet(), c.codec.level(), builder, group, ordinal, memory.DefaultAllocator, false, nil, nil)
 	if err != nil {
 		return err

@@ -94,6 +94,13 @@ func judge(n, size, count int) bool {
 	return size <= dictionaryBytes && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
 }
 
+// scattered reports whether count values, n of them different, are likely to be of so many that no dictionary will pay. It holds for measured values, which
+// come in no order; keys may all come once before any comes again.
+func scattered(n, count int) bool {
+	const look, different = 1 << 10, 40_000
+	return count >= look && count < firstLook && 2*(count-n)*different < count*count
+}
+
 // fixed encodes values of 4 or 8 bytes; floating-point ones are handled as their bits.
 type fixed[T int32 | int64] struct {
 	floating bool
@@ -160,7 +167,7 @@ func (f *fixed[T]) addPlain(list []T) {
 // judge gives the dictionary up where it does not pay.
 func (f *fixed[T]) judge() {
 	var v T
-	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) {
+	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
 		return
 	}
 	f.gone, f.never = true, !f.used

@@ -229,6 +229,9 @@ func (w *Writer) EndRowGroup() error {
 	if w.rows == 0 {
 		return nil
 	}
+	if err := w.endPages(); err != nil {
+		return err
+	}
 	if err := w.index.AppendRowGroup(); err != nil {
 		return err
 	}
@@ -253,6 +256,16 @@ func (w *Writer) EndRowGroup() error {
 	w.rows = 0
 	w.groups++
 	return nil
+}
+
+// endPages encodes the open pages, side by side.
+func (w *Writer) endPages() error {
+	var workers errgroup.Group
+	workers.SetLimit(max(1, w.options.Workers))
+	for _, c := range w.chunks {
+		workers.Go(c.endPage)
+	}
+	return workers.Wait()
 }
 
 // Pending returns about how many bytes are held in memory for the open row group.

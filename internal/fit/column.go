@@ -14,45 +14,47 @@ import (
 )
 
 // column collects the values of one column or part.
+// What every value needs comes first, so that it lies together in memory.
 type column struct {
-	field   schema.Field
-	parent  *column
-	path    string // names in the source from the outermost column on, with dots between them
-	dt      arrow.DataType
-	reader  reader
-	n       int    // values so far, nulls included
-	nulls   int    //
-	valid   []byte // bitmap, nil while there are no nulls
-	tokens  int64  // values that were null tokens
-	longest int    // text, in characters
+	literal string         // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
+	stamp   int            // the object in which a member was last seen, counted by its parent
+	objects int            // that were met, of a struct
+	quick   quick          // how most values of JSON are read
+	kind    schema.Kind    // of the field
+	coded   bool           // the values of parts may be numbered
+	n       int            // values so far, nulls included
+	valid   []byte         // bitmap, nil while there are no nulls
+	words   *words         // nil where the values themselves are collected
+	codes   []uint32       // their numbers
+	longs   []int64        // long, time, timestamps
+	doubles []float64      // double
+	digits  lexical.Digits // that the last number was written with
 
-	longs    []int64          // long, time, timestamps
+	children []*column // struct
+	needed   []*column // the children that must have values
+	element  *column   // list, map
+	offsets  []int32   // string, binary, list, map: where each value begins, and the end of the last
+	bytes    []byte    // string, binary, uuid
+	bits     []byte    // boolean
+	nulls    int
+	tokens   int64            // values that were null tokens
+	longest  int              // text, in characters
 	ints     []int32          // int, date
-	doubles  []float64        // double
 	floats   []float32        // float
 	decimals []decimal128.Num // decimal
-	bits     []byte           // boolean
-	digits   lexical.Digits   // that the last number was written with
-	words    *words           // nil where the values themselves are collected
-	coded    bool             // the values of parts may be numbered
-	codes    []uint32         // their numbers
-	offsets  []int32          // string, binary, list, map: where each value begins, and the end of the last
-	bytes    []byte           // string, binary, uuid
-	children []*column        // struct
+	key      *column          // map
 	index    schema.Index     // of the children
 	omit     map[string]bool  // members that are passed over
-	key      *column          // map
-	element  *column          // list, map
-	literal  string           // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
-	quick    quick            // how most values of JSON are read
-	needed   []*column        // the children that must have values
-	stamp    int              // the object in which a member was last seen, counted by its parent
-	objects  int
+	parent   *column
+	path     string // names in the source from the outermost column on, with dots between them
+	dt       arrow.DataType
+	reader   reader
+	field    schema.Field
 }
 
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
-	c := &column{field: f, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
+	c := &column{field: f, kind: f.Type.Kind, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
 	c.literal, c.quick = keyLiteral(f.Source()), quickOf(c)
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
@@ -95,7 +97,7 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 
 // newCoded prepares for a field whose texts are numbered.
 func newCoded(f schema.Field, rows int, w *words) *column {
-	return &column{field: f, path: f.Source(), dt: f.Type.Arrow(), reader: newReader(f), words: w, codes: make([]uint32, 0, rows)}
+	return &column{field: f, kind: f.Type.Kind, path: f.Source(), dt: f.Type.Arrow(), reader: newReader(f), words: w, codes: make([]uint32, 0, rows)}
 }
 
 // part returns the path of a part of the column.
@@ -148,7 +150,7 @@ func (c *column) null() {
 		c.codes = append(c.codes, 0)
 		return
 	}
-	switch c.field.Type.Kind {
+	switch c.kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = append(c.longs, 0)
 	case schema.Int, schema.Date:

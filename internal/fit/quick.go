@@ -17,6 +17,8 @@ const (
 	quickDouble
 	quickBoolean
 	quickTimestamp
+	quickStruct
+	quickList
 )
 
 // quickOf returns the short way of a column, which has none where anything was said about how its values are written.
@@ -26,6 +28,10 @@ func quickOf(c *column) quick {
 		return quickNone
 	}
 	switch c.field.Type.Kind {
+	case schema.Struct:
+		return quickStruct
+	case schema.List:
+		return quickList
 	case schema.String:
 		return quickText
 	case schema.Long:
@@ -58,7 +64,27 @@ func keyLiteral(name string) string {
 
 // quickly appends a value the short way. Otherwise it returns false and has passed over nothing.
 func (w *walker) quickly(c *column) bool {
+	switch w.Ahead() {
+	case 'n':
+		if !w.PlainNull() {
+			return false
+		}
+		c.null()
+		return true
+	case '{':
+		if c.quick == quickStruct {
+			w.object(c)
+		}
+		return c.quick == quickStruct
+	case '[':
+		if c.quick == quickList {
+			w.array(c)
+		}
+		return c.quick == quickList
+	}
 	switch c.quick {
+	case quickStruct, quickList:
+		return false
 	case quickText, quickTimestamp:
 		text, ok := w.PlainString()
 		if !ok {

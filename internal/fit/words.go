@@ -15,7 +15,8 @@ import (
 // words numbers the texts of one column as they are met, and keeps for each number the value that it was read as: a text that was met before is
 // neither read nor compared again, neither here nor by who takes the numbers. It belongs to one worker and outlives blocks.
 type words struct {
-	numbers *numberTable // nil where texts are no numbers in the usual notation
+	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
+	room    *int         // see numberTable
 	short   shortWords
 	wide    wideWords
 	// long are the numbers plus one of longer texts, doubled those of texts with doubled quotes, as they stand.
@@ -51,14 +52,7 @@ func numbered(k schema.Kind) bool {
 }
 
 func newWords(f schema.Field, room *int) *words {
-	w := &words{values: newColumn(f, nil, fewestWords), short: newShortWords(), wide: newWideWords(), long: map[string]uint32{}, doubled: map[string]uint32{}}
-	switch f.Type.Kind {
-	case schema.Long, schema.Int, schema.Double:
-		if w.values.reader.usual() {
-			w.numbers = &numberTable{Digits: lexical.NewDigits(-1), room: room}
-		}
-	}
-	return w
+	return &words{values: newColumn(f, nil, fewestWords), short: newShortWords(), wide: newWideWords(), long: map[string]uint32{}, doubled: map[string]uint32{}, room: room}
 }
 
 // read takes the value of a new text, and returns its number plus one or noValue; ok is false when it is neither.
@@ -90,6 +84,9 @@ func (w *words) number(r *delimited.Records, row, field int, scratch *[]byte) (i
 		id = w.short.find(text)
 	}
 	if id != 0 {
+		if id != noValue && !doubled {
+			w.addNumber(text, id)
+		}
 		return id, true
 	}
 	value, _ := r.Value(row, field, scratch)
@@ -213,8 +210,18 @@ func (w *words) pays() bool {
 			w.numbers.free()
 		}
 		*w = words{gone: true}
+		return false
 	}
-	return !w.gone
+	if w.looked >= firstLook && w.room != nil {
+		switch c := w.values; c.kind {
+		case schema.Long, schema.Int, schema.Double:
+			if c.reader.usual() {
+				w.numbers = &numberTable{Digits: lexical.NewDigits(-1), room: w.room}
+			}
+		}
+		w.room = nil
+	}
+	return true
 }
 
 // data returns the values by their numbers.

@@ -16,7 +16,10 @@ const (
 // firstSlots is how many slots a table begins with.
 const firstSlots = 256
 
-// shortWords finds the numbers of short texts. Three of four slots at least are empty.
+// crowded reports whether so many texts want a table of more slots: three of four are empty in all but small ones, so that searches are short.
+func crowded(n, slots int) bool { return n > slots/4 && (n > slots/2 || slots >= 4<<10) }
+
+// shortWords finds the numbers of short texts. Half of the slots at least are empty.
 type shortWords struct {
 	slots []shortSlot
 	shift int
@@ -52,7 +55,7 @@ func (t *shortWords) place(key uint64, size uint32) int {
 
 // add takes a text that is not there yet.
 func (t *shortWords) add(text []byte, id uint32) {
-	if t.n++; t.n > len(t.slots)/4 {
+	if t.n++; crowded(t.n, len(t.slots)) {
 		old := t.slots
 		t.slots = make([]shortSlot, 2*len(old))
 		t.shift--
@@ -66,7 +69,7 @@ func (t *shortWords) add(text []byte, id uint32) {
 	t.slots[t.place(s.key, s.size)] = s
 }
 
-// wideWords finds the numbers of texts of 9 to 16 bytes. Three of four slots at least are empty.
+// wideWords finds the numbers of texts of 9 to 16 bytes. Half of the slots at least are empty.
 type wideWords struct {
 	slots []wideSlot
 	shift int
@@ -108,7 +111,7 @@ func (t *wideWords) place(key wideSlot) int {
 
 // add takes a text that is not there yet.
 func (t *wideWords) add(text []byte, id uint32) {
-	if t.n++; t.n > len(t.slots)/4 {
+	if t.n++; crowded(t.n, len(t.slots)) {
 		old := t.slots
 		t.slots = make([]wideSlot, 2*len(old))
 		t.shift--

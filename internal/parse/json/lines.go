@@ -34,9 +34,12 @@ func (r *Records) Parse(block *parse.Block) {
 			next = len(block.Data)
 			end = next - at
 		}
-		line := bytes.TrimRight(block.Data[at:at+end], " \t\r")
+		line := block.Data[at : at+end]
+		if end > 0 && line[end-1] <= ' ' {
+			line = bytes.TrimRight(line, " \t\r")
+		}
 		switch {
-		case len(bytes.TrimLeft(line, " \t")) == 0:
+		case len(line) == 0 || line[0] <= ' ' && len(bytes.TrimLeft(line, " \t")) == 0:
 		case !valid && !utf8.Valid(line):
 			r.Problems = append(r.Problems, parse.NotText(block, at, at+len(line)))
 		default:

@@ -206,6 +206,26 @@ func (s *Scanner) PlainString() (text []byte, ok bool) {
 	return nil, false
 }
 
+// Ahead returns the first byte of the value that stands here, 0 where the text ends. White space before it is passed over only where it is one blank.
+func (s *Scanner) Ahead() byte {
+	if s.pos < len(s.data) && s.data[s.pos] == ' ' {
+		s.pos++
+	}
+	if s.pos < len(s.data) {
+		return s.data[s.pos]
+	}
+	return 0
+}
+
+// PlainNull passes over null that stands here. Otherwise nothing is passed over.
+func (s *Scanner) PlainNull() bool {
+	if len(s.data)-s.pos >= 5 && binary.LittleEndian.Uint32(s.data[s.pos:]) == 'n'|'u'<<8|'l'<<16|'l'<<24 {
+		s.pos += 4
+		return true
+	}
+	return false
+}
+
 // PlainBoolean passes over true or false that stands here. Otherwise nothing is passed over.
 func (s *Scanner) PlainBoolean() (value, ok bool) {
 	at := s.pos
