@@ -73,7 +73,7 @@ func (c *chunk) levels(l leaf) {
 			c.def, c.absent = fill(c.def[:0], most, c.entries), true
 		}
 		if l.def != nil {
-			c.def = append(c.def, l.def...)
+			c.def = append(room(c.def, len(l.def)), l.def...)
 		} else {
 			c.def = fill(c.def, most, l.entries)
 		}
@@ -92,7 +92,7 @@ func (c *chunk) levels(l leaf) {
 		c.rows += l.entries
 		return
 	}
-	c.rep = append(c.rep, l.rep...)
+	c.rep = append(room(c.rep, len(l.rep)), l.rep...)
 	for _, r := range l.rep {
 		if r == 0 {
 			c.rows++
@@ -102,10 +102,24 @@ func (c *chunk) levels(l leaf) {
 
 // fill appends a level n times.
 func fill(levels []uint16, level uint16, n int) []uint16 {
+	levels = room(levels, n)
 	for range n {
 		levels = append(levels, level)
 	}
 	return levels
+}
+
+// room makes room for n more values of a page. A page that has got some way will be whole, as a rule, so that it is not moved again and again.
+func room[T any](list []T, n int) []T {
+	const some = 2 << 10
+	want := len(list) + n
+	if want <= cap(list) {
+		return list
+	}
+	if want > some {
+		want = max(want, pageRows+pageRows/2)
+	}
+	return slices.Grow(list, want-len(list))
 }
 
 // endPage encodes and compresses the open page.

@@ -1,10 +1,6 @@
 package columnar
 
-import (
-	"slices"
-
-	"github.com/apache/arrow-go/v18/arrow/array"
-)
+import "github.com/apache/arrow-go/v18/arrow/array"
 
 // translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is looked up when its number
 // first occurs; batches whose dictionaries are the same but for what was added at the end share that.
@@ -73,7 +69,7 @@ func (f *fixed[T]) addCoded(d *array.Dictionary, l leaf) {
 	}
 	table := f.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], len(list))
 	first := len(f.ids)
-	f.ids = slices.Grow(f.ids, len(codes))[:first+len(codes)]
+	f.ids = room(f.ids, len(codes))[:first+len(codes)]
 	ids, page := f.ids[first:], f.pages
 	for i, code := range codes {
 		e := &table[code]
@@ -127,7 +123,7 @@ func (t *texts) addCoded(d *array.Dictionary, l leaf) {
 	}
 	table := t.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], d.Dictionary().Len())
 	first := len(t.ids)
-	t.ids = slices.Grow(t.ids, len(codes))[:first+len(codes)]
+	t.ids = room(t.ids, len(codes))[:first+len(codes)]
 	ids, page := t.ids[first:], t.pages
 	for i, code := range codes {
 		e := &table[code]

@@ -5,6 +5,9 @@
 package columnar
 
 import (
+	"slices"
+	"sync"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 )
@@ -42,10 +45,18 @@ func (s *slots) level(i int) uint16 {
 	return s.def[i] + s.raised
 }
 
-// shred splits a column of a batch into its leaves, in the order of a Parquet schema.
-func shred(field arrow.Field, a arrow.Array) []leaf {
+// leafBuffers is memory for a leaf that has no parts.
+type leafBuffers struct {
+	def     []uint16
+	present []int32
+}
+
+var leafPool = sync.Pool{New: func() any { return new(leafBuffers) }}
+
+// shred splits a column of a batch into its leaves, in the order of a Parquet schema. They may be in the memory of the buffers.
+func shred(field arrow.Field, a arrow.Array, b *leafBuffers) []leaf {
 	if !nested(a) {
-		return []leaf{flat(field, a)}
+		return []leaf{b.flat(field, a)}
 	}
 	n := a.Len()
 	s := slots{def: make([]uint16, n), at: make([]int32, n)}
@@ -61,14 +72,15 @@ func nested(a arrow.Array) bool {
 }
 
 // flat is shred for a column that has no parts.
-func flat(field arrow.Field, a arrow.Array) leaf {
+func (b *leafBuffers) flat(field arrow.Field, a arrow.Array) leaf {
 	n := a.Len()
 	l := leaf{values: a, entries: n}
 	if !field.Nullable || a.NullN() == 0 {
 		return l
 	}
-	l.def = make([]uint16, n)
-	l.present = make([]int32, n-a.NullN()+1)
+	b.def = slices.Grow(b.def[:0], n)
+	b.present = slices.Grow(b.present[:0], n+1)
+	l.def, l.present = b.def[:n], b.present[:n+1]
 	valid, offset, k := a.NullBitmapBytes(), a.Data().Offset(), 0
 	for i := range l.def {
 		// Nulls come as they like, so there is no branch for them.

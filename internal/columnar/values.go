@@ -157,10 +157,10 @@ func (f *fixed[T]) addPlain(list []T) {
 	f.stretch(list)
 	f.count += len(list)
 	if f.gone {
-		f.plain = append(f.plain, list...)
+		f.plain = append(room(f.plain, len(list)), list...)
 		return
 	}
-	f.ids = f.dict.Add(f.ids, list)
+	f.ids = f.dict.Add(room(f.ids, len(list)), list)
 	f.judge()
 }
 

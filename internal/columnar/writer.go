@@ -210,7 +210,9 @@ func (w *Writer) encode(ctx context.Context, batch arrow.RecordBatch) error {
 		chunks := w.chunks[first:]
 		first += len(leafTypes([]arrow.Field{field}))
 		workers.Go(func() error {
-			for i, l := range shred(field, column) {
+			buffers := leafPool.Get().(*leafBuffers)
+			defer leafPool.Put(buffers)
+			for i, l := range shred(field, column, buffers) {
 				if err := ctx.Err(); err != nil {
 					return err
 				}
