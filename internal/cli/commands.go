@@ -37,6 +37,7 @@ records · is null, "" an empty text, ⏎ a line break within a field.`,
 		},
 	}
 	reading.add(cmd, false)
+	reading.addShape(cmd)
 	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
 	return cmd
 }
@@ -103,6 +104,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 	}
 	reading.add(cmd, true)
 	reading.addTolerance(cmd)
+	reading.addShape(cmd)
 	describe.add(cmd)
 	cmd.Flags().StringVar(&column, "column", "", "show everything that is known of one `column`")
 	cmd.Flags().StringVar(&emit, "emit", "", "write a feed file (feed) or a CREATE TABLE statement (ddl)")

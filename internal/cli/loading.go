@@ -60,6 +60,7 @@ files are never changed.`,
 	}
 	reading.add(cmd, true)
 	reading.addTolerance(cmd)
+	reading.addShape(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
 	cmd.Flags().StringVar(&drift, "drift", "grow", "what becomes of differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
@@ -106,6 +107,7 @@ them with a folder for each partition. The destination appears when all of it is
 	}
 	reading.add(cmd, true)
 	reading.addTolerance(cmd)
+	reading.addShape(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
 	cmd.Flags().StringVar(&format, "format", "", "how the files of a folder are written (default parquet)")

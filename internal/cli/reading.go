@@ -31,6 +31,7 @@ type readingFlags struct {
 	corrections                       correctionFlags
 	feed                              feedFlag
 	schemaComes                       bool
+	shape                             *shapeFlags // nil where rows keep their form
 }
 
 // add registers the reading rules; types too where a schema comes of it.
@@ -59,6 +60,12 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	if f.schemaComes = types; types {
 		f.corrections.add(cmd)
 	}
+}
+
+// addShape registers what form rows get.
+func (f *readingFlags) addShape(cmd *cobra.Command) {
+	f.shape = &shapeFlags{}
+	f.shape.add(cmd)
 }
 
 // addTolerance registers what becomes of records that cannot become rows.
@@ -104,6 +111,12 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
 			return r, err
 		}
+	}
+	if f.shape != nil {
+		if r.Shape, err = f.shape.spec(); err != nil {
+			return r, err
+		}
+		r.Confirmed = f.shape.confirmed
 	}
 	if !f.schemaComes {
 		return r, nil

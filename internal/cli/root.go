@@ -79,7 +79,11 @@ func complain(errs io.Writer, err error) {
 	text := "trevak: " + err.Error()
 	if fd, ok := terminal(errs); ok {
 		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
-			text = render.Wrap(text, width)
+			// Lines after the first are an expression with a mark under it.
+			first, rest, more := strings.Cut(text, "\n")
+			if text = render.Wrap(first, width); more {
+				text += "\n" + rest
+			}
 		}
 	}
 	fmt.Fprintln(errs, text)
@@ -141,7 +145,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		warehouse = "warehouse"
 	}
 	flags.StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
-	root.AddCommand(a.preview(), a.infer(), a.weigh(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version())
+	root.AddCommand(a.preview(), a.infer(), a.weigh(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version(), expressions())
 	for _, cmd := range root.Commands() {
 		cmd.Args = usageArgs(cmd.Args)
 	}

@@ -18,7 +18,7 @@ import (
 )
 
 // columnar reports whether the source is columnar files, which bring their schemas with them.
-func (s *Source) columnar() bool { return family(s.Format()) == sniff.Parquet }
+func (s *Source) columnar() bool { return s.reshaped != nil || family(s.Format()) == sniff.Parquet }
 
 // named reports whether the objects name their columns before the first record.
 func (s *Source) named() bool { return s.columnar() || s.Format() == sniff.Delimited }
@@ -202,7 +202,16 @@ func hashOf(ctx context.Context, in Input) (string, error) {
 }
 
 // sampleColumns writes the first rows of the first file to nowhere, and returns the size of that to the file's own for as many rows.
-func (i *Inference) sampleColumns(ctx context.Context) error {
+func (i *Inference) sampleColumns(ctx context.Context, r Reading, b Budget) error {
+	if i.Source.reshaped != nil {
+		err := i.Source.eachFormed(ctx, b, func(object int, f formed) error {
+			i.Records += f.Result.Batch.NumRows()
+			i.Observed.Measure(object, f.Result.Batch)
+			return nil
+		})
+		i.Observed.SetLongest(&i.Schema)
+		return err
+	}
 	for n, in := range i.Source.Inputs {
 		f, err := columnar.Open(in.Location)
 		if err != nil {

@@ -41,11 +41,14 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	source, err := Survey(ctx, c.Reading)
+	source, err := survey(ctx, &c.Reading, b)
 	if err != nil {
 		return nil, err
 	}
 	if err := dest.spares(source); err != nil {
+		return nil, err
+	}
+	if err := source.foreseeRows(ctx, c.Reading, b); err != nil {
 		return nil, err
 	}
 	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (prepared, error) {

@@ -36,9 +36,14 @@ type Inference struct {
 
 // Infer settles the schema of the source, from all records or, where sampled is set, from some of them.
 func Infer(ctx context.Context, r Reading, b Budget) (*Inference, error) {
-	source, err := Survey(ctx, r)
+	source, err := survey(ctx, &r, b)
 	if err != nil {
 		return nil, err
+	}
+	if source.mayWiden() {
+		if err := source.reshape(ctx, r, b, true); err != nil {
+			return nil, err
+		}
 	}
 	i, err := source.infer(ctx, r, b, r.Scan != ScanSample, true)
 	if err != nil {
@@ -48,7 +53,7 @@ func Infer(ctx context.Context, r Reading, b Budget) (*Inference, error) {
 		return nil, err
 	}
 	if source.columnar() {
-		return i, i.sampleColumns(ctx)
+		return i, i.sampleColumns(ctx, r, b)
 	}
 	return i, i.advise(ctx, r, b)
 }

@@ -36,8 +36,11 @@ type Loading struct {
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
 	started := time.Now()
-	source, err := Survey(ctx, l.Reading)
+	source, err := survey(ctx, &l.Reading, b)
 	if err != nil {
+		return nil, err
+	}
+	if err := source.foreseeRows(ctx, l.Reading, b); err != nil {
 		return nil, err
 	}
 	existing, err := l.Warehouse.Load(ctx, l.Into)
@@ -175,6 +178,13 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 		switch {
 		case errors.Is(err, errMisfits) && !l.misfits:
 			l.misfits, l.added = true, append(l.added, misfitExtra)
+		case errors.Is(err, errWider) && l.source.mayWiden():
+			if err = l.source.reshape(ctx, l.Reading, l.budget, true); err == nil {
+				l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
+			}
+			if err != nil {
+				return nil, nil, nil, err
+			}
 		case errors.Is(err, errWider) && (l.inferred == nil || !l.inferred.Whole):
 			if l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false); err != nil {
 				return nil, nil, nil, err

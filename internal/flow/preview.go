@@ -49,7 +49,7 @@ type Cell struct {
 
 // PreviewSource reads the first n records of a source.
 func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
-	source, err := Survey(ctx, r)
+	source, err := survey(ctx, &r, DefaultBudget())
 	if err != nil {
 		return nil, err
 	}
@@ -62,6 +62,9 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 		}
 	}
 	g := grid{p: p, n: n, index: map[string]int{}}
+	if source.reshaped != nil {
+		return p, g.formed(ctx, source, r)
+	}
 	for _, in := range source.Inputs {
 		if len(p.Rows) >= n && n > 0 {
 			break
@@ -77,6 +80,29 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 	}
 	g.square()
 	return p, nil
+}
+
+// formed takes the first rows in their new form.
+func (g *grid) formed(ctx context.Context, source *Source, r Reading) error {
+	return source.wholly(ctx, r, DefaultBudget(), func() error {
+		g.p.Columns, g.p.Rows, g.index = nil, nil, map[string]int{}
+		for _, f := range source.reshaped.plan.Schema.Fields {
+			g.column(f.Name)
+		}
+		return source.formedRows(ctx, g.n, func(batch arrow.RecordBatch) error {
+			for row := 0; row < int(batch.NumRows()) && !g.full(); row++ {
+				g.p.Rows = append(g.p.Rows, nil)
+				for c, a := range batch.Columns() {
+					cell := Cell{Null: a.IsNull(row)}
+					if !cell.Null {
+						cell.Text = a.ValueStr(row)
+					}
+					g.set(c, cell)
+				}
+			}
+			return nil
+		})
+	})
 }
 
 // differing returns the rules of an object whose values are not those of another.

@@ -35,6 +35,8 @@ type Report struct {
 	// Renamed are the columns whose names had to be made legal.
 	Renamed []Renamed `json:"renamed"`
 	Codec   string    `json:"codec"`
+	// Formed says that rows were given another form than records have.
+	Formed bool `json:"formed,omitempty"`
 	// Rewritten is set when a value beyond the sampled types made the run infer from all records and write anew.
 	Rewritten bool `json:"rewritten"`
 	// Reasons groups the quarantined records, and Quarantine is the file that holds them.
@@ -47,7 +49,10 @@ type Report struct {
 
 // Counts are the records of an object or of all.
 type Counts struct {
-	RecordsRead        int64 `json:"records_read"`
+	RecordsRead int64 `json:"records_read"`
+	// RecordsKept became rows: one each, or as many as their lists have elements. RecordsFiltered are those that a condition kept out.
+	RecordsKept        int64 `json:"records_kept"`
+	RecordsFiltered    int64 `json:"records_filtered"`
 	RowsWritten        int64 `json:"rows_written"`
 	RecordsQuarantined int64 `json:"records_quarantined"`
 	RecordsSkipped     int64 `json:"records_skipped"`
@@ -72,6 +77,8 @@ type Renamed struct {
 // Add puts one object's counts to another's.
 func (c *Counts) Add(o Counts) {
 	c.RecordsRead += o.RecordsRead
+	c.RecordsKept += o.RecordsKept
+	c.RecordsFiltered += o.RecordsFiltered
 	c.RowsWritten += o.RowsWritten
 	c.RecordsQuarantined += o.RecordsQuarantined
 	c.RecordsSkipped += o.RecordsSkipped
@@ -79,12 +86,12 @@ func (c *Counts) Add(o Counts) {
 
 // balanced reports whether every record is accounted for.
 func (c Counts) balanced() bool {
-	return c.RecordsRead == c.RowsWritten+c.RecordsQuarantined+c.RecordsSkipped
+	return c.RecordsRead == c.RecordsKept+c.RecordsFiltered+c.RecordsQuarantined+c.RecordsSkipped
 }
 
 // newReport begins the account of a run over a source.
 func newReport(source *Source, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: source.reshaped != nil, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
 		o := ObjectReport{Location: in.Location, Bytes: in.Size}
 		if !in.Modified.IsZero() {
@@ -123,6 +130,6 @@ func (r *Report) close(files []layout.DataFile, partitions int, started time.Tim
 }
 
 func unbalanced(location string, c Counts) error {
-	return fault.New(fault.Storage, "%d records were read, but %d written, %d quarantined and %d skipped", c.RecordsRead, c.RowsWritten,
+	return fault.New(fault.Storage, "%d records were read, but %d kept, %d filtered, %d quarantined and %d skipped", c.RecordsRead, c.RecordsKept, c.RecordsFiltered,
 		c.RecordsQuarantined, c.RecordsSkipped).In(location).Try("this is a fault of the program; nothing was committed")
 }

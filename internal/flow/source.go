@@ -23,6 +23,7 @@ import (
 	"trevak/internal/parse/xml"
 	"trevak/internal/quarantine"
 	"trevak/internal/schema"
+	"trevak/internal/shape"
 	"trevak/internal/sniff"
 )
 
@@ -47,6 +48,10 @@ type Reading struct {
 	Favor Favor
 	// PartitionValues are columns with one value for the whole run, by which rows are partitioned.
 	PartitionValues []PartitionValue
+	// Shape is what becomes of the form of rows.
+	Shape shape.Spec
+	// Confirmed lets rows become very many more than records.
+	Confirmed bool
 	// Limits bound what a record may take.
 	Limits Limits
 	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
@@ -165,6 +170,9 @@ type Source struct {
 	Bytes int64
 	// Folded are the names that differ from those of earlier objects in letter case alone.
 	Folded []Folded
+
+	// reshaped is set where rows get another form than records have.
+	reshaped *reshaped
 }
 
 // Folded is a column that an object writes in another letter case than an earlier one.

@@ -50,6 +50,9 @@ type fitted struct {
 	// rows says that the rows came as such, before how many rows of the object there were before them.
 	rows   bool
 	before int64
+	// formed says that rows were given another form: there were records of them, of which a condition kept out filtered.
+	formed            bool
+	records, filtered int64
 	// astray says that a record was taken to begin where none does.
 	astray bool
 }

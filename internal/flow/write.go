@@ -85,7 +85,9 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	defer w.router.Abandon()
 	p := s.pass("writing", b)
 	p.hashes = make([]string, len(s.Inputs))
-	if s.columnar() {
+	if s.reshaped != nil {
+		err = w.formedBlocks(ctx, p)
+	} else if s.columnar() {
 		err = w.columnFiles(ctx, p)
 	} else {
 		err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
@@ -115,19 +117,25 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 		return errMisfits
 	}
 	rows := f.Batch.NumRows()
-	w.records += rows + int64(len(f.Problems)+f.skipped)
+	records := rows
+	if f.formed {
+		records = f.records
+	}
+	w.records += records + int64(len(f.Problems)+f.skipped)
 	counts := &w.report.Objects[block.Object].Counts
 	batch, err := w.fill.fill(f.Batch, block.Object, counts.RecordsRead-counts.RecordsSkipped, f)
 	if err != nil {
 		return err
 	}
-	counts.RecordsRead += rows + int64(len(f.Problems)+f.skipped)
+	counts.RecordsRead += records + int64(len(f.Problems)+f.skipped)
+	counts.RecordsKept += records - f.filtered
+	counts.RecordsFiltered += f.filtered
 	counts.RecordsSkipped += int64(f.skipped)
 	counts.RecordsQuarantined += int64(len(f.Problems))
 	counts.RowsWritten += rows
 	w.report.BytesUnpacked += int64(len(block.Data))
 	block.Data = f.raw
-	in := w.source.Inputs[block.Object]
+	in := w.source.asRead(block.Object)
 	w.drift.add(in, &block, f, w.out.schema)
 	if err := w.bad.add(in, &block, f.Problems); err != nil {
 		return err
@@ -212,6 +220,10 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 		switch {
 		case errors.Is(err, errMisfits) && !misfits:
 			misfits, err = true, nil
+		case errors.Is(err, errWider) && s.mayWiden():
+			if err = s.reshape(ctx, r, b, true); err == nil {
+				inferred, err = s.infer(ctx, r, b, true, false)
+			}
 		case !inferred.Whole && (errors.Is(err, errWider) || fault.KindOf(err) == fault.Usage):
 			// A column may be missing, or of another type, only because the sample did not show it.
 			inferred, err = s.infer(ctx, r, b, true, false)

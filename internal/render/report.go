@@ -73,10 +73,19 @@ func kept(list []schema.Difference) bool {
 	return slices.ContainsFunc(list, func(d schema.Difference) bool { return d.Kind == schema.Unfit || d.Kind == schema.UnknownColumn })
 }
 
+// records writes what became of all records.
+func records(r *flow.Report) string {
+	rest := fmt.Sprintf("%s quarantined + %s skipped", Number(r.RecordsQuarantined), Number(r.RecordsSkipped))
+	if !r.Formed {
+		return fmt.Sprintf("%s read = %s written + %s", Number(r.RecordsRead), Number(r.RowsWritten), rest)
+	}
+	return fmt.Sprintf("%s read = %s kept + %s filtered out + %s; %s of those kept", Number(r.RecordsRead), Number(r.RecordsKept), Number(r.RecordsFiltered), rest,
+		Count(int(r.RowsWritten), "row", "rows"))
+}
+
 func reportFacts(r *flow.Report) []fact {
 	facts := []fact{
-		{name: "records", value: fmt.Sprintf("%s read = %s written + %s quarantined + %s skipped", Number(r.RecordsRead), Number(r.RowsWritten),
-			Number(r.RecordsQuarantined), Number(r.RecordsSkipped))},
+		{name: "records", value: records(r)},
 		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec, ratio(r))},
 	}
 	if r.Partitions > 0 {

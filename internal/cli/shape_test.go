@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"trevak/internal/testfolder"
+)
+
+const (
+	nestedDay = `{"id":1,"buoy":{"code":"OS-1","position":{"lat":57.5,"lon":-5}},"readings":[{"sensor":"depth","value":3.5},{"sensor":"temp","value":9}],"crew":["Ina","Bo"]}
+{"id":2,"buoy":{"code":"OS-2","position":null},"readings":[],"crew":["Cy"]}
+{"id":3,"buoy":{"code":"OS-3","position":{"lat":58.25,"lon":-6}},"readings":[{"sensor":"depth","value":12.25}],"crew":null}
+`
+	nextDay = `{"id":4,"buoy":{"code":"OS-1","position":{"lat":57.5,"lon":-5},"maker":"Tarn"},"readings":[{"sensor":"depth","value":1.5},{"sensor":"hail","value":"much"}],"crew":[]}
+`
+)
+
+// TestFormsOfRows gives nested records other forms in every command that takes them.
+func TestFormsOfRows(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "plain.csv": "a,b\n1,x\n2,\n3,z\n"})
+	must(t, []string{"preview", "1.ndjson", "--nested", "flatten", "--unnest", "readings", "--unnest-index"}, "buoy_position_lat", "readings_index", "readings_sensor", "12.25")
+	must(t, []string{"infer", "1.ndjson", "--nested", "flatten", "--unnest", "readings"}, "4 records", "buoy_position_lon", "readings_value", "double")
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--where", "buoy.position.lat > 58", "--unnest", "readings", "--nested", "flatten",
+		"--derive", "depth_ft = readings_value * 3", "--only", "id,buoy,readings", "--rename", "buoy_code=code"},
+		"3 read = 1 kept + 2 filtered out + 0 quarantined + 0 skipped; 1 row of those kept")
+	if got, want := readFile(t, "out.ndjson"), `{"id":3,"code":"OS-3","buoy_position_lat":58.25,"buoy_position_lon":-6,"readings_sensor":"depth","readings_value":12.25,"depth_ft":36.75}`; strings.TrimSpace(got) != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	must(t, []string{"convert", "plain.csv", "--to", "plain.ndjson", "--where", "b IS NOT NULL", "--derive", "a = a + 1", "--nest", "both=a,b"}, "3 read = 2 kept + 1 filtered out")
+	if got := readFile(t, "plain.ndjson"); got != "{\"both\":{\"a\":2,\"b\":\"x\"}}\n{\"both\":{\"a\":4,\"b\":\"z\"}}\n" {
+		t.Error(got)
+	}
+
+	form := []string{"--nested", "flatten", "--unnest", "readings", "--lists", "json"}
+	must(t, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--lineage"}, form...), "3 read = 3 kept", "4 rows of those kept")
+	must(t, append([]string{"load", "2.ndjson", "--into", "ops.readings", "--lineage"}, form...), "added", "buoy_maker", "unfit", "readings_value", "2.ndjson:1", "much")
+	must(t, []string{"preview", "ops.readings"}, `["Ina","Bo"]`, "Tarn", `{"readings_value":"much"}`)
+	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...), "--drift stop refuses any difference")
+}
+
+// TestRowsMultiply makes rows of lists that have nothing to do with each other.
+func TestRowsMultiply(t *testing.T) {
+	long := strings.TrimSuffix(strings.Repeat("1,", 12), ",")
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "long.ndjson": fmt.Sprintf("{\"id\":1,\"a\":[1],\"b\":[2]}\n{\"id\":2,\"a\":[%s],\"b\":[%s]}\n", long, long)})
+	r := must(t, []string{"convert", "1.ndjson", "--to", "out.csv", "--unnest", "readings", "--unnest", "crew", "--nested", "flatten"}, "6 rows of those kept")
+	if !strings.Contains(r.err, "make 6 rows of 3 records, at most 4 rows of one record (1.ndjson:1)") {
+		t.Error(r.err)
+	}
+	refused(t, 2, []string{"convert", "long.ndjson", "--to", "long.parquet", "--unnest", "a", "--unnest", "b"},
+		"make 145 rows of 2 records, at most 144 rows of one record (long.ndjson:2); go through the lists side by side with --unnest a,b, or confirm it with --confirm-multiply")
+	must(t, []string{"convert", "long.ndjson", "--to", "long.parquet", "--unnest", "a", "--unnest", "b", "--confirm-multiply"}, "145 rows")
+	must(t, []string{"convert", "long.ndjson", "--to", "pairs.parquet", "--unnest", "a,b"}, "13 rows")
+}
+
+func TestWrongForms(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "zero.csv": "a,b\n1,0\n"})
+	must(t, []string{"convert", "1.ndjson", "--to", "1.parquet"}, "")
+	for want, args := range map[string][]string{
+		"use keep or flatten":                      {"--nested", "flat"},
+		"add --nested flatten":                     {"--lists", "json"},
+		"name a list: --unnest LIST":               {"--unnest-index"},
+		"write it like --nest position=lat,lon":    {"--nest", "lat,lon"},
+		"write it like --derive":                   {"--derive", "x"},
+		`there is no column "depth"`:               {"--where", "depth > 1"},
+		"at character 6\n    id = = 2\n         ^": {"--where", "id = = 2"},
+		"the nearest names are readings":           {"--unnest", "reading"},
+	} {
+		refused(t, 2, append([]string{"preview", "1.ndjson"}, args...), want)
+	}
+	refused(t, 2, []string{"preview", "1.parquet", "--nested", "flatten"}, "cannot be given another form yet")
+	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "division by zero; NULLIF(…, 0) makes the result null, at character 3")
+	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "unknown flag")
+}
+
+func readFile(t testing.TB, name string) string {
+	t.Helper()
+	text, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}

@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"trevak/internal/fault"
+	"trevak/internal/shape"
+)
+
+// shapeFlags are the flags that say what form rows get.
+type shapeFlags struct {
+	where                  string
+	nested, separator      string
+	depth                  int
+	lists                  string
+	unnest                 []string
+	unnestEmpty            string
+	unnestIndex, confirmed bool
+	nest, derive           []string
+}
+
+func (f *shapeFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.where, "where", "", "keep the records for which an `expression` is true, like 'ok and depth > 3'")
+	flags.StringVar(&f.nested, "nested", "keep", "objects within records: keep them, or flatten them into a column for each member")
+	flags.StringVar(&f.separator, "path-separator", shape.DefaultSeparator, "`text` between the parts of a flattened column's name")
+	flags.IntVar(&f.depth, "flatten-depth", 0, "how many `levels` of objects are flattened; 0 for all")
+	flags.StringVar(&f.lists, "lists", "keep", "lists and maps that flattening leaves: keep them, or write them as json text")
+	flags.StringArrayVar(&f.unnest, "unnest", nil, "make a row of each element of a `list`; a,b goes through two lists side by side; may be repeated, which multiplies rows")
+	flags.BoolVar(&f.unnestIndex, "unnest-index", false, "add a column LIST_index with the position of each element, from 0")
+	flags.StringVar(&f.unnestEmpty, "unnest-empty", "keep", "records whose list is empty or absent: keep them as a row, or drop them")
+	flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
+	flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns; may be repeated (`NAME=COL,COL`)")
+	flags.StringArrayVar(&f.derive, "derive", nil, "add a column of an expression, like 'depth_ft = depth_m * 3.28084'; may be repeated (`COL=EXPRESSION`)")
+}
+
+// spec turns the flags into a shape.
+func (f *shapeFlags) spec() (shape.Spec, error) {
+	s := shape.Spec{Where: f.where, Separator: f.separator, Depth: f.depth, Index: f.unnestIndex, DropEmpty: f.unnestEmpty == "drop", Flatten: f.nested == "flatten",
+		ListsAsJSON: f.lists == "json"}
+	switch {
+	case f.nested != "keep" && f.nested != "flatten":
+		return s, fault.New(fault.Usage, "--nested %s is not known", f.nested).Try("use keep or flatten")
+	case f.lists != "keep" && f.lists != "json":
+		return s, fault.New(fault.Usage, "--lists %s is not known", f.lists).Try("use keep or json")
+	case f.unnestEmpty != "keep" && f.unnestEmpty != "drop":
+		return s, fault.New(fault.Usage, "--unnest-empty %s is not known", f.unnestEmpty).Try("use keep or drop")
+	case f.depth < 0:
+		return s, fault.New(fault.Usage, "--flatten-depth counts from 0 on")
+	case (f.lists == "json" || f.depth > 0) && !s.Flatten:
+		return s, fault.New(fault.Usage, "--lists and --flatten-depth are for flattened records").Try("add --nested flatten")
+	case (f.unnestIndex || s.DropEmpty || f.confirmed) && len(f.unnest) == 0:
+		return s, fault.New(fault.Usage, "--unnest-index, --unnest-empty and --confirm-multiply are for --unnest").Try("name a list: --unnest LIST")
+	}
+	for _, text := range f.unnest {
+		s.Unnest = append(s.Unnest, strings.Split(text, ","))
+	}
+	for _, text := range f.nest {
+		name, columns, ok := strings.Cut(text, "=")
+		if !ok || name == "" || columns == "" {
+			return s, fault.New(fault.Usage, "--nest %q does not name an object and its columns", text).Try("write it like --nest position=lat,lon")
+		}
+		s.Nest = append(s.Nest, shape.Nest{Name: name, Columns: strings.Split(columns, ",")})
+	}
+	for _, text := range f.derive {
+		name, value, ok := strings.Cut(text, "=")
+		if name = strings.TrimSpace(name); !ok || name == "" || strings.TrimSpace(value) == "" {
+			return s, fault.New(fault.Usage, "--derive %q does not name a column and its expression", text).Try("write it like --derive 'depth_ft = depth_m * 3.28084'")
+		}
+		s.Derive = append(s.Derive, shape.Derivation{Name: name, Text: strings.TrimSpace(value)})
+	}
+	return s, nil
+}

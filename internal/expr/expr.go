@@ -1,0 +1,168 @@
+// Package expr evaluates scalar expressions over the columns of a batch: arithmetic, comparison, logic, text, parts of dates, nulls, conditions and casts,
+// spelled as in ISO/IEC 9075-2 (SQL), "Scalar expressions".
+//
+// What comes in is the text of an expression and the fields that it may name; what goes out is an Expression, which makes of a batch of these fields a
+// column or the rows that a condition holds for. Logic has three values: what is unknown because of a null is null. An arithmetic operation whose result
+// its type cannot hold is an error, not a null.
+package expr
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/schema"
+)
+
+// Expression is a text that was understood. It can be evaluated by several goroutines at a time.
+type Expression struct {
+	text string
+	root node
+}
+
+// node is a part of an expression with the kind of its values.
+type node struct {
+	kind schema.Kind
+	at   int
+	// eval returns as many values as there are rows.
+	eval func(b *rows) (*vector, error)
+	// null is set for the literal NULL, which takes any kind.
+	null bool
+}
+
+// rows is a batch under evaluation.
+type rows struct {
+	columns []arrow.Array
+	n       int
+	text    string
+	// picked are the rows of the columns that are looked at; nil for all.
+	picked []int32
+}
+
+// only returns some of the rows, which are numbered from 0 among them.
+func (b *rows) only(wanted []int32) *rows {
+	if b.picked != nil {
+		all := make([]int32, len(wanted))
+		for i, at := range wanted {
+			all[i] = b.picked[at]
+		}
+		wanted = all
+	}
+	return &rows{b.columns, len(wanted), b.text, wanted}
+}
+
+// fail returns an error of evaluation at a place of the expression.
+func (b *rows) fail(at int, format string, args ...any) error {
+	return &Error{b.text, at, fmt.Sprintf(format, args...)}
+}
+
+// Parse understands an expression over fields. Errors are of type *Error.
+func Parse(text string, fields []schema.Field) (*Expression, error) {
+	tokens, err := scan(text)
+	if err != nil {
+		return nil, err
+	}
+	p := &parser{text: text, tokens: tokens, fields: fields}
+	root := p.condition()
+	if p.err == nil && p.peek().kind != endToken {
+		p.fail(p.peek().at, "%s is not expected here", p.peek().show())
+	}
+	if p.err != nil {
+		return nil, p.err
+	}
+	if root.null {
+		return nil, &Error{text, root.at, "NULL alone has no type; write CAST(NULL AS double)"}
+	}
+	return &Expression{text, root}, nil
+}
+
+// Column evaluates the expression for each row of columns, which are in the order of the fields.
+func (e *Expression) Column(columns []arrow.Array, n int) (arrow.Array, error) {
+	v, err := e.root.eval(&rows{columns, n, e.text, nil})
+	if err != nil {
+		return nil, err
+	}
+	return v.toColumn(n)
+}
+
+// Rows returns the rows for which the expression is true. It must be a condition, which Type tells.
+func (e *Expression) Rows(columns []arrow.Array, n int) ([]int32, error) {
+	v, err := e.root.eval(&rows{columns, n, e.text, nil})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]int32, 0, n)
+	for i, is := range v.flags {
+		if is && !v.isNull(i) {
+			out = append(out, int32(i))
+		}
+	}
+	return out, nil
+}
+
+// column returns a node for a field or a member of one.
+func (p *parser) column(path []string, at int) node {
+	fields := p.fields
+	var positions []int
+	var field *schema.Field
+	for depth, name := range path {
+		position := -1
+		for i := range fields {
+			if strings.EqualFold(fields[i].Name, name) && (position < 0 || fields[i].Name == name) {
+				position = i
+			}
+		}
+		if position < 0 {
+			for i := range fields {
+				if fields[i].Origin == name {
+					position = i
+				}
+			}
+		}
+		if position < 0 {
+			names := make([]string, len(fields))
+			for i := range fields {
+				names[i] = fields[i].Name
+			}
+			near := schema.Nearest(name, names)
+			if len(near) == 0 {
+				near = names[:min(len(names), 8)]
+			}
+			return p.fail(at, "there is no column %q; there are %s", strings.Join(path[:depth+1], "."), strings.Join(near, ", "))
+		}
+		field = &fields[position]
+		positions = append(positions, position)
+		if depth+1 < len(path) && field.Type.Kind != schema.Struct {
+			return p.fail(at, "%q is %s, which has no members", strings.Join(path[:depth+1], "."), field.Type)
+		}
+		fields = field.Type.Fields
+	}
+	kind, ok := kindOf(field.Type)
+	if !ok {
+		return p.fail(at, "%q is %s, which expressions do not take", strings.Join(path, "."), field.Type.Kind)
+	}
+	return node{kind: kind, at: at, eval: func(b *rows) (*vector, error) {
+		a := b.columns[positions[0]]
+		var above []bool
+		for _, next := range positions[1:] {
+			if a.NullN() > 0 && above == nil {
+				above = make([]bool, a.Len())
+			}
+			for i := range above {
+				above[i] = above[i] || a.IsNull(i)
+			}
+			a = a.(*array.Struct).Field(next)
+		}
+		all := fromColumn(kind, a, above)
+		if b.picked == nil {
+			return all, nil
+		}
+		some := newVector(kind, b.n)
+		for i, at := range b.picked {
+			some.set(i, b.n, all, int(at))
+		}
+		return some, nil
+	}}
+}

@@ -1,0 +1,303 @@
+// Package shape changes the form of rows: it leaves some out, makes rows of the elements of lists, columns of the members of objects, and columns of
+// expressions.
+//
+// What comes in are the schema that records are read with and record batches of it; what goes out are the schema and the batches of the new form, and for
+// each row the one it came of. Batches are worked on column by column, independently of each other.
+package shape
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/compute"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/expr"
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+)
+
+// Spec says what becomes of rows. Things are done in this order: Where, Unnest, Flatten, Derive, Nest.
+type Spec struct {
+	// Where keeps the rows for which an expression is true; empty for all.
+	Where string
+	// Unnest makes rows of the elements of lists, one entry after the other; the lists of one entry go side by side.
+	Unnest [][]string
+	// Index adds the position of each element, from 0; DropEmpty leaves out rows whose lists are empty or absent, which otherwise stay as one row each.
+	Index, DropEmpty bool
+	// Flatten makes a column of every member of an object, named by its path with Separator between; below Depth objects, 0 for any number, they stay.
+	Flatten   bool
+	Separator string
+	Depth     int
+	// ListsAsJSON makes JSON text of lists, maps and objects that Flatten leaves.
+	ListsAsJSON bool
+	// Nest makes objects of columns.
+	Nest []Nest
+	// Derive adds columns of expressions, each of which may name those before it.
+	Derive []Derivation
+}
+
+// Nest is an object to be made of columns, in their order.
+type Nest struct {
+	Name    string
+	Columns []string
+}
+
+// Derivation is a column to be added, or to take the place of one of that name.
+type Derivation struct{ Name, Text string }
+
+// DefaultSeparator stands between the parts of a path in a column's name.
+const DefaultSeparator = "_"
+
+// Empty reports whether nothing is to be changed.
+func (s Spec) Empty() bool {
+	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0
+}
+
+// Plan is a Spec settled for a schema. It can be used by several goroutines at a time.
+type Plan struct {
+	// Schema is that of the new form.
+	Schema schema.Schema
+	steps  []step
+	arrow  *arrow.Schema
+	chains []chain
+}
+
+// step is one change of form.
+type step interface {
+	// settle returns the fields after the step.
+	settle(fields []schema.Field) ([]schema.Field, error)
+	apply(ctx context.Context, f *frame) error
+}
+
+// New settles what is to be done to rows of a schema.
+func New(s schema.Schema, spec Spec) (*Plan, error) {
+	p := &Plan{}
+	if spec.Where != "" {
+		p.steps = append(p.steps, &where{text: spec.Where})
+	}
+	separator := spec.Separator
+	if separator == "" {
+		separator = DefaultSeparator
+	}
+	for _, lists := range spec.Unnest {
+		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, dropEmpty: spec.DropEmpty, separator: separator})
+	}
+	if spec.Flatten {
+		p.steps = append(p.steps, &flatten{separator: separator, depth: spec.Depth, asJSON: spec.ListsAsJSON})
+	}
+	for _, d := range spec.Derive {
+		p.steps = append(p.steps, &derive{Derivation: d})
+	}
+	for _, n := range spec.Nest {
+		p.steps = append(p.steps, &nest{Nest: n})
+	}
+	fields := s.Clone().Fields
+	var err error
+	for _, step := range p.steps {
+		if fields, err = step.settle(fields); err != nil {
+			return nil, err
+		}
+	}
+	if p.chains, err = chains(s.Fields, spec); err != nil {
+		return nil, err
+	}
+	p.Schema = schema.Schema{Fields: fields}
+	p.arrow = p.Schema.Arrow()
+	return p, nil
+}
+
+// frame is columns under change.
+type frame struct {
+	fields []schema.Field
+	arrays []arrow.Array
+	rows   int
+	// origin is for each row the one of the batch that it came of; nil while none has moved.
+	origin []int32
+	// kept is how many rows of the batch the condition kept.
+	kept int
+}
+
+// Result is a batch in its new form.
+type Result struct {
+	Batch arrow.RecordBatch
+	// Origin is for each row the one that it came of; nil where all are in their places.
+	Origin []int32
+	// Kept is how many rows Where kept.
+	Kept int
+}
+
+// Apply changes the form of a batch of the schema that the plan was made for.
+func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.RecordBatch) (Result, error) {
+	f := &frame{fields: fields, arrays: batch.Columns(), rows: int(batch.NumRows()), kept: int(batch.NumRows())}
+	for _, step := range p.steps {
+		if err := step.apply(ctx, f); err != nil {
+			return Result{}, err
+		}
+	}
+	types := p.arrow.Fields()
+	for i, a := range f.arrays {
+		types[i].Type = a.DataType()
+	}
+	return Result{array.NewRecordBatch(arrow.NewSchema(types, nil), f.arrays, int64(f.rows)), f.origin, f.kept}, nil
+}
+
+// take moves rows: those at the positions stay, in that order.
+func (f *frame) take(ctx context.Context, rows []int32) (err error) {
+	arrays := make([]arrow.Array, len(f.arrays))
+	for i, a := range f.arrays {
+		if arrays[i], err = takeArray(ctx, a, rows, nil); err != nil {
+			return err
+		}
+	}
+	f.arrays = arrays
+	f.moved(rows)
+	return nil
+}
+
+// moved notes where rows came of.
+func (f *frame) moved(rows []int32) {
+	origin := make([]int32, len(rows))
+	for i, at := range rows {
+		origin[i] = at
+		if f.origin != nil {
+			origin[i] = f.origin[at]
+		}
+	}
+	f.origin, f.rows = origin, len(rows)
+}
+
+// takeArray returns the values at positions, null where absent says so.
+func takeArray(ctx context.Context, a arrow.Array, rows []int32, absent []bool) (arrow.Array, error) {
+	buffers := []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}
+	nulls := 0
+	if absent != nil {
+		bits := newBits(len(rows))
+		for i, is := range absent {
+			if is {
+				nulls++
+				clearBit(bits, i)
+			}
+		}
+		buffers[0] = memory.NewBufferBytes(bits)
+	}
+	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(rows), buffers, nil, nulls, 0))
+	return compute.TakeArray(ctx, a, indices)
+}
+
+// newBits returns a bitmap of ones.
+func newBits(n int) []byte {
+	bits := make([]byte, (n+7)/8)
+	for i := range bits {
+		bits[i] = 0xff
+	}
+	return bits
+}
+
+func clearBit(bits []byte, i int) { bits[i>>3] &^= 1 << (i & 7) }
+
+// find returns the position of a column by its name, in any letter case where that is clear, or by its name in the source; -1 where there is none.
+func find(fields []schema.Field, name string) int {
+	folded := -1
+	for i, f := range fields {
+		switch {
+		case f.Name == name || f.Origin == name:
+			return i
+		case strings.EqualFold(f.Name, name):
+			folded = i
+		}
+	}
+	return folded
+}
+
+// unknown says that there is no column of a name.
+func unknown(flag, name string, fields []schema.Field) error {
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.Name
+	}
+	e := fault.New(fault.Usage, "%s names %q, which the rows do not have", flag, name)
+	if near := schema.Nearest(name, names); len(near) > 0 {
+		return e.Try("the nearest names are %s", strings.Join(near, ", "))
+	}
+	return e.Try("there are %s", strings.Join(names[:min(len(names), 10)], ", "))
+}
+
+// distinct refuses columns of one name.
+func distinct(fields []schema.Field, paths []string) error {
+	seen := map[string]int{}
+	for i, f := range fields {
+		key := strings.ToLower(f.Name)
+		if other, ok := seen[key]; ok {
+			return fault.New(fault.Usage, "%s and %s would both be the column %q", paths[other], paths[i], f.Name).
+				Try("name columns with another separator: --path-separator __")
+		}
+		seen[key] = i
+	}
+	return nil
+}
+
+// where keeps the rows for which a condition is true.
+type where struct {
+	text      string
+	condition *expr.Expression
+}
+
+func (w *where) settle(fields []schema.Field) (_ []schema.Field, err error) {
+	if w.condition, err = expr.Parse(w.text, fields); err != nil {
+		return nil, fault.New(fault.Usage, "--where: %s", err)
+	}
+	if t := w.condition.Type(); t.Kind != schema.Boolean {
+		return nil, fault.New(fault.Usage, "--where '%s' is %s, not a condition", w.text, t).Try("compare it with something")
+	}
+	return fields, nil
+}
+
+func (w *where) apply(ctx context.Context, f *frame) error {
+	rows, err := w.condition.Rows(f.arrays, f.rows)
+	if err != nil {
+		return fmt.Errorf("--where: %w", err)
+	}
+	f.kept = len(rows)
+	if len(rows) == f.rows {
+		return nil
+	}
+	return f.take(ctx, rows)
+}
+
+// derive adds a column.
+type derive struct {
+	Derivation
+	value *expr.Expression
+	at    int // of the column that it takes the place of, -1 for none
+}
+
+func (d *derive) settle(fields []schema.Field) (_ []schema.Field, err error) {
+	if d.value, err = expr.Parse(d.Text, fields); err != nil {
+		return nil, fault.New(fault.Usage, "--derive %s: %s", d.Name, err)
+	}
+	out := schema.Field{Name: d.Name, Type: d.value.Type()}
+	if d.at = find(fields, d.Name); d.at >= 0 {
+		fields[d.at] = out
+		return fields, nil
+	}
+	return append(fields, out), nil
+}
+
+func (d *derive) apply(_ context.Context, f *frame) error {
+	a, err := d.value.Column(f.arrays, f.rows)
+	if err != nil {
+		return fmt.Errorf("--derive %s: %w", d.Name, err)
+	}
+	arrays := append([]arrow.Array(nil), f.arrays...)
+	if d.at >= 0 {
+		arrays[d.at] = a
+	} else {
+		arrays = append(arrays, a)
+	}
+	f.arrays = arrays
+	return nil
+}

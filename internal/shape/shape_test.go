@@ -1,0 +1,353 @@
+package shape
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/rowtext"
+	"trevak/internal/schema"
+)
+
+func field(name string, k schema.Kind, parts ...schema.Field) schema.Field {
+	return schema.Field{Name: name, Type: schema.Type{Kind: k, Fields: parts}}
+}
+
+func listOf(name string, t schema.Type) schema.Field {
+	return schema.Field{Name: name, Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: t}}}
+}
+
+// buoy is a schema with objects and lists within each other.
+func buoy() schema.Schema {
+	reading := schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("sensor", schema.String), field("value", schema.Double),
+		listOf("flags", schema.Type{Kind: schema.Long})}}
+	return schema.Schema{Fields: []schema.Field{field("id", schema.Long),
+		field("position", schema.Struct, field("lat", schema.Double), field("grid", schema.Struct, field("cell", schema.Long))),
+		listOf("readings", reading), listOf("alerts", schema.Type{Kind: schema.String}),
+		field("ops", schema.Struct, listOf("crew", schema.Type{Kind: schema.String}), field("shift", schema.String))}}
+}
+
+const records = `[
+{"id":1,"position":{"lat":57.5,"grid":{"cell":7}},"readings":[{"sensor":"t","value":1.5,"flags":[1,2]},{"sensor":"s","value":null,"flags":[]}],"alerts":["a","b","c"],"ops":{"crew":["Ina"],"shift":"n"}},
+{"id":2,"position":null,"readings":[],"alerts":null,"ops":null},
+{"id":3,"position":{"lat":null,"grid":null},"readings":null,"alerts":["d"],"ops":{"crew":[],"shift":null}},
+{"id":4,"position":{"lat":1,"grid":{"cell":null}},"readings":[null,{"sensor":"u","value":2,"flags":null}],"alerts":[],"ops":{"crew":["Bo",null],"shift":"d"}}]`
+
+func read(t testing.TB, s schema.Schema, text string) arrow.RecordBatch {
+	t.Helper()
+	b, _, err := array.RecordFromJSON(memory.DefaultAllocator, s.Arrow(), strings.NewReader(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// apply gives rows a form and writes them as JSON lines.
+func apply(t testing.TB, s schema.Schema, spec Spec, text string) (*Plan, Result, string) {
+	t.Helper()
+	p, err := New(s, spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := p.Apply(context.Background(), s.Fields, read(t, s, text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(names(p.Schema.Fields), columnNames(out.Batch)) {
+		t.Errorf("columns %v, and a schema of %v", columnNames(out.Batch), names(p.Schema.Fields))
+	}
+	return p, out, string(rowtext.JSON(nil, out.Batch))
+}
+
+func names(fields []schema.Field) (out []string) {
+	for _, f := range fields {
+		out = append(out, f.Name+" "+f.Type.Arrow().Name())
+	}
+	return out
+}
+
+func columnNames(b arrow.RecordBatch) (out []string) {
+	for _, f := range b.Schema().Fields() {
+		out = append(out, f.Name+" "+f.Type.Name())
+	}
+	return out
+}
+
+func TestForms(t *testing.T) {
+	tests := []struct {
+		name string
+		spec Spec
+		want string
+	}{
+		{"flattened", Spec{Flatten: true}, `
+{"id":1,"position_lat":57.5,"position_grid_cell":7,"readings":[{"sensor":"t","value":1.5,"flags":[1,2]},{"sensor":"s","value":null,"flags":[]}],"alerts":["a","b","c"],"ops_crew":["Ina"],"ops_shift":"n"}
+{"id":2,"position_lat":null,"position_grid_cell":null,"readings":[],"alerts":null,"ops_crew":null,"ops_shift":null}
+{"id":3,"position_lat":null,"position_grid_cell":null,"readings":null,"alerts":["d"],"ops_crew":[],"ops_shift":null}
+{"id":4,"position_lat":1,"position_grid_cell":null,"readings":[null,{"sensor":"u","value":2,"flags":null}],"alerts":[],"ops_crew":["Bo",null],"ops_shift":"d"}`},
+		{"to a depth, lists as text", Spec{Flatten: true, Depth: 1, ListsAsJSON: true, Separator: ".", Where: "id IN (1, 2)"}, `
+{"id":1,"position.lat":57.5,"position.grid":"{\"cell\":7}","readings":"[{\"sensor\":\"t\",\"value\":1.5,\"flags\":[1,2]},{\"sensor\":\"s\",\"value\":null,\"flags\":[]}]","alerts":"[\"a\",\"b\",\"c\"]","ops.crew":"[\"Ina\"]","ops.shift":"n"}
+{"id":2,"position.lat":null,"position.grid":null,"readings":"[]","alerts":null,"ops.crew":null,"ops.shift":null}`},
+		{"a row for each element", Spec{Unnest: [][]string{{"alerts"}}, Index: true, Derive: []Derivation{{"position", "1"}, {"readings", "2"}, {"ops", "position + readings"}}}, `
+{"id":1,"position":1,"readings":2,"alerts_index":0,"alerts":"a","ops":3}
+{"id":1,"position":1,"readings":2,"alerts_index":1,"alerts":"b","ops":3}
+{"id":1,"position":1,"readings":2,"alerts_index":2,"alerts":"c","ops":3}
+{"id":2,"position":1,"readings":2,"alerts_index":null,"alerts":null,"ops":3}
+{"id":3,"position":1,"readings":2,"alerts_index":0,"alerts":"d","ops":3}
+{"id":4,"position":1,"readings":2,"alerts_index":null,"alerts":null,"ops":3}`},
+		{"within an object, empty ones dropped", Spec{Unnest: [][]string{{"ops.crew"}}, DropEmpty: true, Derive: []Derivation{{"position", "1"}, {"readings", "2"}, {"alerts", "3"}}}, `
+{"id":1,"position":1,"readings":2,"alerts":3,"ops":{"crew":"Ina","shift":"n"}}
+{"id":4,"position":1,"readings":2,"alerts":3,"ops":{"crew":"Bo","shift":"d"}}
+{"id":4,"position":1,"readings":2,"alerts":3,"ops":{"crew":null,"shift":"d"}}`},
+		{"lists side by side", Spec{Where: "id <> 2", Unnest: [][]string{{"readings", "alerts"}}, Flatten: true, Nest: []Nest{{"at", []string{"id", "position_lat"}}},
+			Derive: []Derivation{{"ops_crew", "NULLIF(1, 1)"}, {"ops_shift", "'x'"}, {"position_grid_cell", "id"}}}, `
+{"at":{"id":1,"position_lat":57.5},"position_grid_cell":1,"readings_sensor":"t","readings_value":1.5,"readings_flags":[1,2],"alerts":"a","ops_crew":null,"ops_shift":"x"}
+{"at":{"id":1,"position_lat":57.5},"position_grid_cell":1,"readings_sensor":"s","readings_value":null,"readings_flags":[],"alerts":"b","ops_crew":null,"ops_shift":"x"}
+{"at":{"id":1,"position_lat":57.5},"position_grid_cell":1,"readings_sensor":null,"readings_value":null,"readings_flags":null,"alerts":"c","ops_crew":null,"ops_shift":"x"}
+{"at":{"id":3,"position_lat":null},"position_grid_cell":3,"readings_sensor":null,"readings_value":null,"readings_flags":null,"alerts":"d","ops_crew":null,"ops_shift":"x"}
+{"at":{"id":4,"position_lat":1},"position_grid_cell":4,"readings_sensor":null,"readings_value":null,"readings_flags":null,"alerts":null,"ops_crew":null,"ops_shift":"x"}
+{"at":{"id":4,"position_lat":1},"position_grid_cell":4,"readings_sensor":"u","readings_value":2,"readings_flags":null,"alerts":null,"ops_crew":null,"ops_shift":"x"}`},
+		{"lists within lists", Spec{Where: "id = 1", Unnest: [][]string{{"readings"}, {"readings.flags"}}, Nest: []Nest{{"rest", []string{"position", "alerts", "ops"}}}}, `
+{"id":1,"rest":{"position":{"lat":57.5,"grid":{"cell":7}},"alerts":["a","b","c"],"ops":{"crew":["Ina"],"shift":"n"}},"readings":{"sensor":"t","value":1.5,"flags":1}}
+{"id":1,"rest":{"position":{"lat":57.5,"grid":{"cell":7}},"alerts":["a","b","c"],"ops":{"crew":["Ina"],"shift":"n"}},"readings":{"sensor":"t","value":1.5,"flags":2}}
+{"id":1,"rest":{"position":{"lat":57.5,"grid":{"cell":7}},"alerts":["a","b","c"],"ops":{"crew":["Ina"],"shift":"n"}},"readings":{"sensor":"s","value":null,"flags":null}}`},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			if _, _, got := apply(t, buoy(), tt.spec, records); strings.TrimSpace(got) != strings.TrimSpace(tt.want) {
+				t.Errorf("got\n%s\nwant%s", got, tt.want)
+			}
+		})
+	}
+}
+
+func TestWhatCannotBeFormed(t *testing.T) {
+	tests := []struct {
+		spec Spec
+		want string
+	}{
+		{Spec{Unnest: [][]string{{"reading"}}}, `--unnest names "reading", which the rows do not have; the nearest names are readings`},
+		{Spec{Unnest: [][]string{{"position"}}}, "it is struct, not a list"},
+		{Spec{Unnest: [][]string{{"readings.flags"}}}, "readings is a list itself; make rows of it first"},
+		{Spec{Unnest: [][]string{{"id.x"}}}, "id is long, which has no members"},
+		{Spec{Where: "id + 1"}, "is long, not a condition"},
+		{Spec{Where: "depth > 3"}, `there is no column "depth"`},
+		{Spec{Derive: []Derivation{{"x", "id +"}}}, "--derive x: a value is expected here"},
+		{Spec{Nest: []Nest{{"x", []string{"id", "lat"}}}}, `--nest names "lat"`},
+		{Spec{Nest: []Nest{{"x", []string{"id", "id"}}}}, `names "id" twice`},
+		{Spec{Nest: []Nest{{"ops", []string{"id"}}}}, "have a column of that name already"},
+		{Spec{Flatten: true, Derive: nil, Nest: []Nest{{"alerts", []string{"id", "position_lat"}}}}, "have a column of that name already"},
+	}
+	for _, tt := range tests {
+		if _, err := New(buoy(), tt.spec); err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%+v: %v, want %s", tt.spec, err, tt.want)
+		}
+	}
+	clash := schema.Schema{Fields: []schema.Field{field("a", schema.Struct, field("b_c", schema.Long)), field("a_b", schema.Struct, field("c", schema.Long))}}
+	if _, err := New(clash, Spec{Flatten: true}); err == nil || !strings.Contains(err.Error(), `a.b_c and a_b.c would both be the column "a_b_c"`) {
+		t.Error(err)
+	}
+	if _, err := New(clash, Spec{Flatten: true, Separator: "__"}); err != nil {
+		t.Error(err)
+	}
+}
+
+// randomField is a column of any type, objects and lists within each other.
+func randomField(random *rand.Rand, name string, depth int) schema.Field {
+	switch n := random.IntN(7); {
+	case n < 2 && depth > 0:
+		f := field(name, schema.Struct)
+		for i := range 1 + random.IntN(3) {
+			f.Type.Fields = append(f.Type.Fields, randomField(random, fmt.Sprint("m", i), depth-1))
+		}
+		return f
+	case n < 4 && depth > 0:
+		return listOf(name, randomField(random, schema.ElementName, depth-1).Type)
+	case n < 5:
+		return field(name, schema.Long)
+	case n < 6:
+		return field(name, schema.Boolean)
+	}
+	return field(name, schema.String)
+}
+
+func randomValue(random *rand.Rand, t schema.Type, leaf *int) any {
+	if random.IntN(6) == 0 {
+		return nil
+	}
+	switch t.Kind {
+	case schema.Struct:
+		out := map[string]any{}
+		for _, f := range t.Fields {
+			out[f.Name] = randomValue(random, f.Type, leaf)
+		}
+		return out
+	case schema.List:
+		out := make([]any, random.IntN(4))
+		for i := range out {
+			out[i] = randomValue(random, t.Element.Type, leaf)
+		}
+		return out
+	case schema.Boolean:
+		return random.IntN(2) == 0
+	case schema.String:
+		*leaf++
+		return fmt.Sprint("t", *leaf)
+	}
+	*leaf++
+	return *leaf
+}
+
+// leaves counts the texts and numbers in a value, each of which is there once.
+func leaves(v any, into map[string]int) {
+	switch v := v.(type) {
+	case map[string]any:
+		for _, part := range v {
+			leaves(part, into)
+		}
+	case []any:
+		for _, part := range v {
+			leaves(part, into)
+		}
+	case string, json.Number:
+		into[fmt.Sprint(v)]++
+	}
+}
+
+func decodeLines(t *testing.T, text string) (out []map[string]any) {
+	t.Helper()
+	for line := range strings.Lines(text) {
+		var row map[string]any
+		d := json.NewDecoder(strings.NewReader(line))
+		d.UseNumber()
+		if err := d.Decode(&row); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+// TestNothingIsLost gives random documents random forms. Flattening keeps every leaf once; a row for each element keeps those of the list once and has as
+// many rows as the lists have elements.
+func TestNothingIsLost(t *testing.T) {
+	for seed := range uint64(150) {
+		random := rand.New(rand.NewPCG(seed, 11))
+		var s schema.Schema
+		for i := range 1 + random.IntN(4) {
+			s.Fields = append(s.Fields, randomField(random, fmt.Sprint("c", i), 3))
+		}
+		s.Fields = append(s.Fields, listOf("list", randomField(random, schema.ElementName, 2).Type))
+		leaf, elements := 0, 0
+		var docs []map[string]any
+		for range random.IntN(12) {
+			doc := map[string]any{}
+			for _, f := range s.Fields {
+				doc[f.Name] = randomValue(random, f.Type, &leaf)
+			}
+			n := 0
+			if list, ok := doc["list"].([]any); ok {
+				n = len(list)
+			}
+			elements += max(1, n)
+			docs = append(docs, doc)
+		}
+		text, err := json.Marshal(docs)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if docs == nil {
+			text = []byte("[]")
+		}
+		_, flat, lines := apply(t, s, Spec{Flatten: true, Separator: "."}, string(text))
+		found := map[string]int{}
+		for _, row := range decodeLines(t, lines) {
+			leaves(row, found)
+		}
+		if flat.Batch.NumRows() != int64(len(docs)) || len(found) != leaf {
+			t.Fatalf("seed %d: %d leaves of %d are in the flattened rows", seed, len(found), leaf)
+		}
+		for value, n := range found {
+			if n != 1 {
+				t.Fatalf("seed %d: %s is there %d times", seed, value, n)
+			}
+		}
+		plan, many, lines := apply(t, s, Spec{Unnest: [][]string{{"list"}}}, string(text))
+		if many.Batch.NumRows() != int64(elements) {
+			t.Fatalf("seed %d: %d rows of %d elements", seed, many.Batch.NumRows(), elements)
+		}
+		want, got := map[string]int{}, map[string]int{}
+		for _, doc := range decodeLines(t, string(rowtext.JSON(nil, read(t, s, string(text))))) {
+			leaves(doc["list"], want)
+		}
+		rows := decodeLines(t, lines)
+		for i, row := range rows {
+			leaves(row["list"], got)
+			for _, f := range s.Fields[:len(s.Fields)-1] {
+				a, b := toJSON(t, row[f.Name]), toJSON(t, docs[many.Origin[i]][f.Name])
+				if a != b {
+					t.Fatalf("seed %d: %s of row %d is %s, of its record %s", seed, f.Name, i, a, b)
+				}
+			}
+		}
+		if !reflect.DeepEqual(want, got) {
+			t.Fatalf("seed %d: the lists hold %v, the rows %v", seed, want, got)
+		}
+		counts, err := plan.Count(context.Background(), s.Fields, read(t, s, string(text)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		total := int64(0)
+		for _, n := range counts {
+			total += n
+		}
+		if total != int64(elements) {
+			t.Fatalf("seed %d: %d rows were foreseen of %d", seed, total, elements)
+		}
+	}
+}
+
+func toJSON(t *testing.T, v any) string {
+	t.Helper()
+	text, err := json.Marshal(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+// TestRowsAreForeseen compares what Count says of lists that multiply with what Apply makes.
+func TestRowsAreForeseen(t *testing.T) {
+	for _, spec := range []Spec{
+		{Unnest: [][]string{{"readings"}, {"alerts"}}},
+		{Unnest: [][]string{{"readings"}, {"alerts"}}, DropEmpty: true},
+		{Unnest: [][]string{{"readings"}, {"readings.flags"}, {"ops.crew"}}, Where: "id <> 3"},
+		{Unnest: [][]string{{"readings", "alerts"}, {"ops.crew"}}},
+	} {
+		p, out, _ := apply(t, buoy(), spec, records)
+		counts, err := p.Count(context.Background(), buoy().Fields, read(t, buoy(), records))
+		if err != nil {
+			t.Fatal(err)
+		}
+		made := make([]int64, len(counts))
+		for _, at := range out.Origin {
+			made[at]++
+		}
+		for i, n := range counts {
+			if max(n, 0) != made[i] {
+				t.Errorf("%+v: %v rows were foreseen, %v made", spec, counts, made)
+				break
+			}
+		}
+		if !p.Multiplies() {
+			t.Errorf("%+v does not multiply", spec)
+		}
+	}
+}

@@ -1,0 +1,219 @@
+package shape
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+)
+
+// unnest makes a row of each element of lists, which go side by side where there are several; the other columns are repeated.
+type unnest struct {
+	lists            []string
+	index, dropEmpty bool
+	separator        string
+	paths            [][]int // of the lists, positions from the outermost column on
+}
+
+func (u *unnest) settle(fields []schema.Field) ([]schema.Field, error) {
+	for _, name := range u.lists {
+		path, err := u.path(fields, name)
+		if err != nil {
+			return nil, err
+		}
+		u.paths = append(u.paths, path)
+	}
+	for _, path := range u.paths {
+		replace(fields, path, func(f *schema.Field) {
+			element := *f.Type.Element
+			f.Type, f.Required = element.Type, false
+		})
+	}
+	if u.index {
+		name := strings.ReplaceAll(u.lists[0], ".", u.separator) + u.separator + "index"
+		if find(fields, name) >= 0 {
+			return nil, fault.New(fault.Usage, "the rows have a column %q already", name).Try("leave the index out, or rename the column")
+		}
+		fields = slices.Insert(fields, u.paths[0][0], schema.Field{Name: name, Type: schema.Type{Kind: schema.Long}})
+	}
+	return fields, nil
+}
+
+// path finds a list by its name, or its path through objects.
+func (u *unnest) path(fields []schema.Field, name string) ([]int, error) {
+	var path []int
+	parts := strings.Split(name, ".")
+	for i, part := range parts {
+		at := find(fields, part)
+		if at < 0 {
+			return nil, unknown("--unnest", strings.Join(parts[:i+1], "."), fields)
+		}
+		path = append(path, at)
+		t := fields[at].Type
+		switch {
+		case i == len(parts)-1 && t.Kind != schema.List:
+			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name, t.Kind).Try("name one of the lists, which trevak infer shows")
+		case i < len(parts)-1 && t.Kind == schema.List:
+			return nil, fault.New(fault.Usage, "--unnest %s: %s is a list itself", name, strings.Join(parts[:i+1], ".")).
+				Try("make rows of it first: --unnest %s --unnest %s", strings.Join(parts[:i+1], "."), name)
+		case i < len(parts)-1 && t.Kind != schema.Struct:
+			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."), t.Kind).Try("see trevak infer")
+		}
+		fields = t.Fields
+	}
+	return path, nil
+}
+
+// replace changes a field within fields, whose parts are copied on the way.
+func replace(fields []schema.Field, path []int, change func(*schema.Field)) {
+	f := &fields[path[0]]
+	if len(path) == 1 {
+		change(f)
+		return
+	}
+	f.Type.Fields = append([]schema.Field(nil), f.Type.Fields...)
+	f.Required = false
+	replace(f.Type.Fields, path[1:], change)
+}
+
+// expansion is how rows become more: for each new row the one it came of, its position among the elements, and for each list the element, absent where
+// it has none.
+type expansion struct {
+	rows     []int32
+	index    []int64
+	elements [][]int32
+	absent   [][]bool
+	none     []bool // rows whose lists have no element
+}
+
+func (u *unnest) apply(ctx context.Context, f *frame) (err error) {
+	lists := make([]*array.List, len(u.paths))
+	for i, path := range u.paths {
+		a := f.arrays[path[0]]
+		for _, next := range path[1:] {
+			a = member(a.(*array.Struct), next)
+		}
+		lists[i] = a.(*array.List)
+	}
+	e := u.expand(lists, f.rows)
+	arrays := make([]arrow.Array, len(f.arrays))
+	for i, a := range f.arrays {
+		if !u.touches(i) {
+			if arrays[i], err = takeArray(ctx, a, e.rows, nil); err != nil {
+				return err
+			}
+		}
+	}
+	for i := range f.arrays {
+		if u.touches(i) {
+			if arrays[i], err = u.rebuild(ctx, f.arrays[i], lists, e, []int{i}); err != nil {
+				return err
+			}
+		}
+	}
+	if u.index {
+		arrays = slices.Insert(arrays, u.paths[0][0], e.positions())
+	}
+	f.arrays = arrays
+	f.moved(e.rows)
+	return nil
+}
+
+// touches reports whether a list is in a column.
+func (u *unnest) touches(column int) bool {
+	for _, path := range u.paths {
+		if path[0] == column {
+			return true
+		}
+	}
+	return false
+}
+
+// expand counts out the new rows.
+func (u *unnest) expand(lists []*array.List, n int) *expansion {
+	e := &expansion{elements: make([][]int32, len(lists)), absent: make([][]bool, len(lists))}
+	starts, lengths := make([]int32, len(lists)), make([]int32, len(lists))
+	for row := range n {
+		most := int32(0)
+		for i, list := range lists {
+			starts[i], lengths[i] = 0, 0
+			if !list.IsNull(row) {
+				start, end := list.ValueOffsets(row)
+				starts[i], lengths[i] = int32(start), int32(end-start)
+			}
+			most = max(most, lengths[i])
+		}
+		if most == 0 && u.dropEmpty {
+			continue
+		}
+		for position := range max(1, most) {
+			e.rows = append(e.rows, int32(row))
+			e.index = append(e.index, int64(position))
+			e.none = append(e.none, most == 0)
+			for i := range lists {
+				absent := position >= lengths[i]
+				element := starts[i] + position
+				if absent {
+					element = 0
+				}
+				e.elements[i], e.absent[i] = append(e.elements[i], element), append(e.absent[i], absent)
+			}
+		}
+	}
+	return e
+}
+
+// positions is the column of positions.
+func (e *expansion) positions() arrow.Array {
+	bits, nulls := newBits(len(e.rows)), 0
+	for i, none := range e.none {
+		if none {
+			clearBit(bits, i)
+			nulls++
+		}
+	}
+	buffers := []*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(e.index))}
+	return array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int64, len(e.rows), buffers, nil, nulls, 0))
+}
+
+// rebuild returns a column with lists in it for the new rows: elements in the place of the lists, all else repeated.
+func (u *unnest) rebuild(ctx context.Context, a arrow.Array, lists []*array.List, e *expansion, at []int) (arrow.Array, error) {
+	within := false
+	for i, path := range u.paths {
+		if slices.Equal(path, at) {
+			values := lists[i].ListValues()
+			if values.Len() == 0 {
+				return array.MakeArrayOfNull(memory.DefaultAllocator, values.DataType(), len(e.rows)), nil
+			}
+			return takeArray(ctx, values, e.elements[i], e.absent[i])
+		}
+		within = within || len(path) > len(at) && slices.Equal(path[:len(at)], at)
+	}
+	if !within {
+		return takeArray(ctx, a, e.rows, nil)
+	}
+	parent := a.(*array.Struct)
+	fields := parent.DataType().(*arrow.StructType).Fields()
+	children := make([]arrow.ArrayData, len(fields))
+	for i := range fields {
+		child, err := u.rebuild(ctx, member(parent, i), lists, e, append(at[:len(at):len(at)], i))
+		if err != nil {
+			return nil, err
+		}
+		children[i], fields[i].Type = child.Data(), child.DataType()
+	}
+	bits, nulls := newBits(len(e.rows)), 0
+	for i, row := range e.rows {
+		if parent.IsNull(int(row)) {
+			clearBit(bits, i)
+			nulls++
+		}
+	}
+	return array.MakeFromData(array.NewData(arrow.StructOf(fields...), len(e.rows), []*memory.Buffer{memory.NewBufferBytes(bits)}, children, nulls, 0)), nil
+}
