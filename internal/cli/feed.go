@@ -123,6 +123,19 @@ func feedSettings(f *feed.Feed) []setting {
 	list("only", "only", f.Only)
 	list("key", "key", f.Key)
 	text("names", "names", f.Names)
+	form := f.Shape
+	text("where", "shape.where", form.Where)
+	list("unnest", "shape.unnest", form.Unnest)
+	yes("unnest-index", "shape.unnest_index", form.UnnestIndex)
+	text("unnest-empty", "shape.unnest_empty", form.UnnestEmpty)
+	yes("confirm-multiply", "shape.confirm_multiply", form.ConfirmMultiply)
+	text("nested", "shape.nested", form.Nested)
+	text("path-separator", "shape.path_separator", form.PathSeparator)
+	number("flatten-depth", "shape.flatten_depth", form.FlattenDepth)
+	text("lists", "shape.lists", form.Lists)
+	list("derive", "shape.derive", form.Derive)
+	list("nest", "shape.nest", form.Nest)
+	list("rename", "shape.rename", form.Rename)
 	text("into", "table.into", f.Table.Into)
 	text("partition", "table.partition", f.Table.Partition)
 	text("sort", "table.sort", f.Table.Sort)
@@ -169,16 +182,28 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		}
 		return values
 	}
-	values, err := flags.GetStringArray("partition-value")
-	if err != nil {
-		return nil, err
+	array := func(name string) []string {
+		values, err := flags.GetStringArray(name)
+		if err != nil {
+			return nil
+		}
+		return values
 	}
-	f := &feed.Feed{Version: feed.Version, Shape: "keep", Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
-		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: values, Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
+	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
+		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
+	if records := i.OfRecords(); records != i {
+		// Names that columns get when they have another form are not theirs in the records.
+		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
+			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"),
+			Rename: array("rename")}
+		i = records
+	} else {
+		f.Shape.Nested = "keep"
+	}
 	settleReading(&f.Reading, i.Source)
 	for _, field := range i.Schema.Fields {
 		f.Columns = append(f.Columns, feed.ColumnOf(field))
@@ -226,7 +251,7 @@ func feedComments(f *feed.Feed, i *flow.Inference) map[string][]string {
 		"$.feed":    {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.", "What is left out is decided from the data, or is the usual."},
 		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.", "A type that is stated here never widens: a value that is none goes to the column _misfit.", "Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
 		"$.names":   {"How names of columns that are not listed are made: safe, keep or snake."},
-		"$.shape":   {"Nested records are kept as they are."},
+		"$.shape":   {"What form rows get: docs/nesting.md tells of where, unnest, nested, derive and the rest."},
 		"$.table":   {"Where load puts the rows. drift is grow, hold or stop."},
 		"$.limits":  {"How many records may fail to become rows: a number, or a share like 0.5%."},
 	}

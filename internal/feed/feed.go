@@ -38,9 +38,8 @@ type Feed struct {
 	// Key are the columns that tell one record from all others.
 	Key []string `yaml:"key,omitempty"`
 	// Names is how the names of columns that are not listed are made: safe, keep or snake.
-	Names string `yaml:"names,omitempty"`
-	// Shape is what becomes of nested records: keep.
-	Shape  string `yaml:"shape,omitempty"`
+	Names  string `yaml:"names,omitempty"`
+	Shape  Shape  `yaml:"shape,omitempty"`
 	Table  Table  `yaml:"table,omitempty"`
 	Limits Limits `yaml:"limits,omitempty"`
 }
@@ -53,6 +52,23 @@ type Source struct {
 	PartitionValues []string `yaml:"partition_values,omitempty"`
 	Lineage         *bool    `yaml:"lineage,omitempty"`
 	AllowExpansion  *bool    `yaml:"allow_expansion,omitempty"`
+}
+
+// Shape is what form rows get. The columns above are those of the records; Rename is of the columns that came of them.
+type Shape struct {
+	Where           string   `yaml:"where,omitempty"`
+	Unnest          []string `yaml:"unnest,omitempty"`
+	UnnestIndex     *bool    `yaml:"unnest_index,omitempty"`
+	UnnestEmpty     string   `yaml:"unnest_empty,omitempty"`
+	ConfirmMultiply *bool    `yaml:"confirm_multiply,omitempty"`
+	// Nested is keep or flatten, Lists keep or json.
+	Nested        string   `yaml:"nested,omitempty"`
+	PathSeparator string   `yaml:"path_separator,omitempty"`
+	FlattenDepth  *int     `yaml:"flatten_depth,omitempty"`
+	Lists         string   `yaml:"lists,omitempty"`
+	Derive        []string `yaml:"derive,omitempty"`
+	Nest          []string `yaml:"nest,omitempty"`
+	Rename        []string `yaml:"rename,omitempty"`
 }
 
 // Reading is the reading rules that are stated.
@@ -136,9 +152,6 @@ func Parse(text []byte) (*Feed, error) {
 	}
 	if f.Version != Version {
 		return nil, at(text, "$.feed", fault.New(fault.Usage, "the form of feed files is %d, this file says %d", Version, f.Version).Try("begin the file with: feed: %d", Version))
-	}
-	if f.Shape != "" && f.Shape != "keep" {
-		return nil, at(text, "$.shape", fault.New(fault.Usage, "shape %q is not known", f.Shape).Try("write keep, which keeps nested records as they are"))
 	}
 	names := map[string]bool{}
 	for i, c := range f.Columns {

@@ -87,7 +87,7 @@ func TestErrorsNameTheLine(t *testing.T) {
 		{"  - name: at", "  - name: gauge", "is there twice", 13},
 		{"  - name: at\n", "  - from: at\n", "has no name", 13},
 		{"feed: 1", "feed: 2", "this file says 2", 1},
-		{"names: snake", "shape: flat", "not known", 33},
+		{"names: snake", "shape: {nestled: flatten}", "unknown field", 33},
 		{"type: list", "type: struct", "has the parts of a list", 22},
 		{"max_depth: 20", "max_depth: deep", "cannot unmarshal", 38},
 		{"key: [gauge]", "key: [gauge", "", 0},

@@ -81,6 +81,14 @@ func (s *Source) reshape(ctx context.Context, r Reading, b Budget, whole bool) (
 	return nil
 }
 
+// OfRecords returns the inference of the records that rows of another form come of; without one, the inference itself.
+func (i *Inference) OfRecords() *Inference {
+	if f := i.Source.reshaped; f != nil {
+		return f.inference
+	}
+	return i
+}
+
 // mayWiden reports whether another look at the source, at all of it, may show what the first did not.
 func (s *Source) mayWiden() bool { return s.reshaped != nil && !s.reshaped.inference.Whole }
 
