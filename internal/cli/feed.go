@@ -98,6 +98,7 @@ func feedSettings(f *feed.Feed) []setting {
 	list := func(flag, key string, values []string) { out = append(out, setting{flag, key, values}) }
 	text("path-columns", "source.path_columns", f.Source.PathColumns)
 	yes("lineage", "source.lineage", f.Source.Lineage)
+	yes("keep-raw", "source.keep_raw", f.Source.KeepRaw)
 	yes("allow-expansion", "source.allow_expansion", f.Source.AllowExpansion)
 	r := f.Reading
 	text("encoding", "reading.encoding", r.Encoding)
@@ -190,7 +191,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		return values
 	}
 	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
-		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), AllowExpansion: yes("allow-expansion")},
+		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},

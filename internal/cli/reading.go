@@ -23,7 +23,7 @@ type readingFlags struct {
 	columns                           []string
 	maxBad, quarantine                string
 	filesFrom, encoding, records      string
-	lineage                           bool
+	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
 	limits                            flow.Limits
@@ -72,6 +72,7 @@ func (f *readingFlags) addShape(cmd *cobra.Command) {
 func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.lineage, "lineage", false, "add the columns _lineage_file, _lineage_row and _loaded_at")
+	flags.BoolVar(&f.keepRaw, "keep-raw", false, "add the column _raw with the record as it was read, as JSON")
 	flags.StringArrayVar(&f.partitionValues, "partition-value", nil, "add a column with one value for the whole run, and partition by it; may be repeated (`COL=VALUE`)")
 	flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
 	flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
@@ -106,7 +107,7 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 		}
 		r.PartitionValues = append(r.PartitionValues, flow.PartitionValue{Column: column, Value: value})
 	}
-	r.Quarantine, r.Lineage, r.PathColumns = f.quarantine, f.lineage, f.pathColumns
+	r.Quarantine, r.Lineage, r.KeepRaw, r.PathColumns = f.quarantine, f.lineage, f.keepRaw, f.pathColumns
 	if f.maxBad != "" {
 		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
 			return r, err

@@ -41,6 +41,31 @@ func TestFormsOfRows(t *testing.T) {
 	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...), "--drift stop refuses any difference")
 }
 
+// TestRawRecords keeps records as they were read beside the columns.
+func TestRawRecords(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay + "{\"id\":\n", "1.csv": "a,\"b \"\"q\"\"\"\n1,x\n,\"\"\n3\n"})
+	must(t, []string{"convert", "1.csv", "--to", "csv.ndjson", "--keep-raw", "--ragged", "pad"}, "3 read = 3 written")
+	if got, want := readFile(t, "csv.ndjson"), `{"a":1,"b_q_":"x","_raw":"{\"a\":\"1\",\"b \\\"q\\\"\":\"x\"}"}
+{"a":null,"b_q_":"","_raw":"{\"a\":null,\"b \\\"q\\\"\":\"\"}"}
+{"a":3,"b_q_":null,"_raw":"{\"a\":\"3\",\"b \\\"q\\\"\":null}"}
+`; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--keep-raw", "--unnest", "crew", "--only", "id,crew", "--max-bad", "1"}, "4 read = 3 kept", "1 quarantined", "4 rows")
+	lines := strings.Split(nestedDay, "\n")
+	for i, record := range []int{0, 0, 1, 2} {
+		var row struct {
+			Raw string `json:"_raw"`
+		}
+		decode(t, strings.Split(readFile(t, "out.ndjson"), "\n")[i], &row)
+		if row.Raw != lines[record] {
+			t.Errorf("row %d comes of %s, not of %s", i, row.Raw, lines[record])
+		}
+	}
+	must(t, []string{"convert", "1.csv", "--to", "1.parquet", "--ragged", "pad"}, "")
+	refused(t, 2, []string{"convert", "1.parquet", "--to", "2.parquet", "--keep-raw"}, "columnar files have none")
+}
+
 // TestRowsMultiply makes rows of lists that have nothing to do with each other.
 func TestRowsMultiply(t *testing.T) {
 	long := strings.TrimSuffix(strings.Repeat("1,", 12), ",")

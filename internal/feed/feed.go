@@ -51,6 +51,7 @@ type Source struct {
 	// PartitionValues are columns with one value, each as column=value.
 	PartitionValues []string `yaml:"partition_values,omitempty"`
 	Lineage         *bool    `yaml:"lineage,omitempty"`
+	KeepRaw         *bool    `yaml:"keep_raw,omitempty"`
 	AllowExpansion  *bool    `yaml:"allow_expansion,omitempty"`
 }
 

@@ -15,6 +15,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/schema"
+	"trevak/internal/sniff"
 )
 
 // The columns that tell where a row came from: the object's location, the number of its record in the object (from 1; records that
@@ -23,10 +24,12 @@ const (
 	lineageFile = "_lineage_file"
 	lineageRow  = "_lineage_row"
 	loadedAt    = "_loaded_at"
+	// rawRecord holds the record as it was read, as JSON.
+	rawRecord = "_raw"
 )
 
 // ownColumns are the columns that loads fill themselves, whether or not a run does.
-var ownColumns = []string{lineageFile, lineageRow, loadedAt, schema.MisfitColumn}
+var ownColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, schema.MisfitColumn}
 
 // misfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.
@@ -51,6 +54,12 @@ func (s *Source) extras(r Reading) ([]extra, error) {
 			e.values[i] = v.Value
 		}
 		out = append(out, e)
+	}
+	if r.KeepRaw {
+		if family(s.asRead(0).Rules.Format) == sniff.Parquet {
+			return nil, fault.New(fault.Usage, "--keep-raw is for records of text; columnar files have none").Try("leave it out")
+		}
+		out = append(out, extra{field: schema.Field{Name: rawRecord, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}})
 	}
 	if !r.Lineage {
 		return out, nil
@@ -199,6 +208,9 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 				columns[f.columns[i]] = texts(from.misfits)
 				f.measure(e, from.misfits...)
 			}
+		case e.field.Name == rawRecord:
+			columns[f.columns[i]] = texts(from.raws)
+			f.measure(e, from.raws...)
 		case e.field.Name == loadedAt:
 			columns[f.columns[i]] = longs(arrow.FixedWidthTypes.Timestamp_us, rows, func(int) int64 { return f.started.UnixMicro() })
 		default:

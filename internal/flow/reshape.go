@@ -107,7 +107,7 @@ type former struct {
 	form *reshaped
 }
 
-func (s *Source) newFormer(ctx context.Context) *former {
+func (s *Source) newFormer(ctx context.Context, keepRaw bool) *former {
 	f := s.reshaped
 	columns := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, true)
 	out := output{schema: f.inference.Schema, unknown: fit.UnknownWidens}
@@ -116,7 +116,9 @@ func (s *Source) newFormer(ctx context.Context) *former {
 	} else {
 		out.unknown = fit.UnknownKept
 	}
-	return &former{newFitter(f.base, out, columns), ctx, f}
+	former := &former{newFitter(f.base, out, columns), ctx, f}
+	former.keepRaw = keepRaw
+	return former
 }
 
 // formed is what became of a block in the new form.
@@ -194,6 +196,12 @@ func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.
 			ranks[row] = f.ranks[f.origin(row)]
 		}
 	}
+	if f.raws != nil {
+		out.raws = make([]string, rows)
+		for row := range out.raws {
+			out.raws[row] = f.raws[f.origin(row)]
+		}
+	}
 	for i := range result.Misfits {
 		result.Misfits[i].Start = f.starts[f.origin(result.Misfits[i].Row)]
 	}
@@ -228,7 +236,7 @@ func (f *formed) misfitsOf(list []fit.Misfit, rows int) []string {
 func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 	p.source = w.source.reshaped.base
 	return process(ctx, p, func() func(*parse.Block) (fitted, error) {
-		former, fitter := w.source.newFormer(ctx), fit.NewBatches(w.out.schema)
+		former, fitter := w.source.newFormer(ctx, w.out.keepsRaw()), fit.NewBatches(w.out.schema)
 		return func(block *parse.Block) (fitted, error) {
 			f, err := former.work(block)
 			if err != nil {
@@ -243,7 +251,7 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int, f formed) error) error {
 	p := s.reshaped.base.pass("inferring", b)
 	return process(ctx, p, func() func(*parse.Block) (formed, error) {
-		return s.newFormer(ctx).work
+		return s.newFormer(ctx, false).work
 	}, func(block parse.Block, f formed) error {
 		if f.widens() || f.fitted.Batch == nil {
 			return errWider
@@ -326,7 +334,7 @@ type counted struct {
 func (s *Source) eachCounted(ctx context.Context, b Budget, visit func(block *parse.Block, counts []int64, start func(row int) int)) error {
 	p := s.reshaped.base.pass("counting", b)
 	return process(ctx, p, func() func(*parse.Block) (counted, error) {
-		f := s.newFormer(ctx)
+		f := s.newFormer(ctx, false)
 		return func(block *parse.Block) (counted, error) {
 			old, err := f.fitter.work(block)
 			if err != nil || old.Batch == nil {

@@ -42,7 +42,9 @@ type Reading struct {
 	// Scan says how much is looked at before the schema is settled.
 	Scan Scan
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
-	Lineage     bool
+	Lineage bool
+	// KeepRaw adds a column with the record as it was read.
+	KeepRaw     bool
 	PathColumns string
 	// Favor is what codecs are chosen for where they are chosen by trial.
 	Favor Favor

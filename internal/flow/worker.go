@@ -43,6 +43,8 @@ type fitted struct {
 	ranks []int64
 	// misfits holds for each row its misfits as JSON, empty for none; nil where no row has any.
 	misfits []string
+	// raws are the records that the rows are, as JSON, where they are kept.
+	raws []string
 	// skipped counts the records that were passed over.
 	skipped int
 	// raw is the block's data, kept while there is something of it to tell.
@@ -71,11 +73,12 @@ type fitter struct {
 	claims    map[int][]int64
 	records   delimited.Records
 	lines     json.Records
+	keepRaw   bool
 }
 
 // newFitter prepares a worker.
 func newFitter(source *Source, out output, columns columnFields) *fitter {
-	f := &fitter{source: source, columns: columns, claims: out.claims}
+	f := &fitter{source: source, columns: columns, claims: out.claims, keepRaw: out.keepsRaw()}
 	coded := out.straight && len(out.options.Columnar.Bloom) == 0
 	if source.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(out.schema, out.unknown, !out.fixed, coded)
@@ -159,6 +162,9 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 	if len(out.Problems)+out.skipped > 0 {
 		out.ranks = f.ranks(out)
 	}
+	if f.keepRaw {
+		out.raws = f.raws(block.Object, out)
+	}
 	if f.json == nil && len(f.records.Surplus) > 0 {
 		out.Misfits = append(out.Misfits, f.surplus(out)...)
 	}
@@ -170,6 +176,34 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 		out.raw = bytes.Clone(block.Data)
 	}
 	return out, nil
+}
+
+// raws writes the records that the rows are as JSON: those of JSON as they stand, fields of delimited text by their names.
+func (f *fitter) raws(object int, out fitted) []string {
+	raws := make([]string, out.Batch.NumRows())
+	for row := range raws {
+		record := row
+		if out.ranks != nil {
+			record = int(out.ranks[row])
+		}
+		if f.json != nil {
+			raws[row] = string(f.lines.Text(record))
+			continue
+		}
+		names, text := f.source.Inputs[object].Rules.Names, []byte{'{'}
+		for i, field := range f.records.Row(record) {
+			if i > 0 {
+				text = append(text, ',')
+			}
+			if text = append(append(text, quoted(names[i])...), ':'); field.Text == "" && !field.Quoted {
+				text = append(text, "null"...)
+			} else {
+				text = append(text, quoted(field.Text)...)
+			}
+		}
+		raws[row] = string(append(text, '}'))
+	}
+	return raws
 }
 
 // astray reports whether the sample took a record to begin in the block where none does.

@@ -48,6 +48,11 @@ func (o output) goesStraight() bool {
 	return len(o.spec) == 0 && len(o.options.Sort) == 0 && !o.dry && (o.options.Columnar.Format == columnar.Parquet || o.options.Columnar.Format == "")
 }
 
+// keepsRaw reports whether a column holds the records as they were read.
+func (o output) keepsRaw() bool {
+	return slices.ContainsFunc(o.extras, func(e extra) bool { return e.field.Name == rawRecord })
+}
+
 // errWider says that the schema is too narrow for the rest of the source, errMisfits that it has no column for misfits.
 var (
 	errWider   = errors.New("a value is beyond the inferred types")
