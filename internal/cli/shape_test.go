@@ -41,6 +41,24 @@ func TestFormsOfRows(t *testing.T) {
 	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...), "--drift stop refuses any difference")
 }
 
+// TestOneOrMany reads lists that are sometimes a single value, and values that have nothing to do with each other.
+func TestOneOrMany(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": `{"id":1,"tags":["a","b"],"r":[{"v":1},{"v":2.5}],"m":[1],"n":[],"d":[1]}
+{"id":2,"tags":"c","r":{"v":3,"w":"x"},"m":"text","n":"y","d":0.5}
+{"id":3,"tags":null,"r":[],"m":{"z":1},"n":null,"d":[]}
+`, "2.ndjson": `{"id":4,"tags":"d","r":{"v":9},"d":7}`})
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson"}, "3 read = 3 written")
+	if got, want := readFile(t, "out.ndjson"), `{"id":1,"tags":["a","b"],"r":[{"v":1,"w":null},{"v":2.5,"w":null}],"m":"[1]","n":[],"d":[1]}
+{"id":2,"tags":["c"],"r":[{"v":3,"w":"x"}],"m":"text","n":["y"],"d":[0.5]}
+{"id":3,"tags":null,"r":[],"m":"{\"z\":1}","n":null,"d":[]}
+`; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	must(t, []string{"load", "1.ndjson", "--into", "ops.many"}, "3 read = 3 written")
+	must(t, []string{"load", "2.ndjson", "--into", "ops.many", "--drift", "hold"}, "1 read = 1 written")
+	must(t, []string{"preview", "ops.many"}, `["d"]`, `[{"v":9,"w":null}]`, "[7]")
+}
+
 // TestRawRecords keeps records as they were read beside the columns.
 func TestRawRecords(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay + "{\"id\":\n", "1.csv": "a,\"b \"\"q\"\"\"\n1,x\n,\"\"\n3\n"})

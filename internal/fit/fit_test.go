@@ -179,6 +179,24 @@ func TestFitJSON(t *testing.T) {
 	}
 }
 
+func TestAValueAloneIsAListOfOne(t *testing.T) {
+	b, m := fitJSON("{\"list\":{\"s\":\"a\",\"v\":1}}\n{\"list\":[{\"v\":2},{\"v\":3}]}\n{\"list\":null}\n{\"list\":{}}", nested()...)
+	if want := `[{["a"] [1]} {[(null) (null)] [2 3]} (null) {[(null)] [(null)]}]`; len(m) > 0 || fmt.Sprint(b.Column(2)) != want {
+		t.Errorf("%v, %s, want %s", m, b.Column(2), want)
+	}
+	r := fitValues(`{"list":{"v":"deep"}}`, UnknownKept, pinnedParts(nested())...)
+	if want := `0 list[0].v="deep"`; misfits(r) != want {
+		t.Errorf("%s, want %s", misfits(r), want)
+	}
+}
+
+// pinnedParts fixes the types of fields and their parts.
+func pinnedParts(fields []schema.Field) []schema.Field {
+	s := schema.Schema{Fields: fields}
+	s.Walk(func(_ string, f *schema.Field) { f.Pinned = true })
+	return fields
+}
+
 func TestJSONMisfits(t *testing.T) {
 	tests := []struct {
 		text, column, value string
@@ -189,7 +207,8 @@ func TestJSONMisfits(t *testing.T) {
 		{`{"pos":[1]}`, "pos", "[1]", true},
 		{`{"pos":{"lat":true}}`, "pos.lat", "true", true},
 		{`{"list":[{"v":"x"}]}`, "list.element.v", "x", true},
-		{`{"list":{"v":1}}`, "list", `{"v":1}`, true},
+		{`{"list":{"v":true}}`, "list.element.v", "true", true},
+		{`{"list":"a"}`, "list.element", "a", true},
 		{`{"pos":{"alt":3}}`, "pos.alt", "3", true},
 		{`{"new":{"a":1}}`, "new", `{"a":1}`, true},
 		{`{"id":1,"id":2}`, "", "", false},

@@ -295,6 +295,8 @@ func (w *walker) value(c *column) {
 		w.entries(c)
 	case target == schema.List && kind == json.Array:
 		w.array(c)
+	case target == schema.List && kind != json.Invalid:
+		w.alone(c)
 	case kind == json.String:
 		text, escaped := w.String()
 		if escaped {
@@ -362,6 +364,15 @@ func (w *walker) array(c *column) {
 		w.trail[len(w.trail)-1] = i
 		w.value(c.element)
 	}
+	w.trail = w.trail[:len(w.trail)-1]
+	c.mark(true)
+	c.offsets = append(c.offsets, int32(c.element.n))
+}
+
+// alone appends a list of the one value that stands in its place.
+func (w *walker) alone(c *column) {
+	w.trail = append(w.trail, 0)
+	w.value(c.element)
 	w.trail = w.trail[:len(w.trail)-1]
 	c.mark(true)
 	c.offsets = append(c.offsets, int32(c.element.n))

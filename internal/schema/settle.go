@@ -237,6 +237,13 @@ func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
 		return s.declared(raw, legal, n, declared)
 	}
 	t, notation, kind := n.Settled(s.Nulls)
+	if kind == String {
+		if element := n.oneOrMany(); element != nil {
+			f := s.field(join(raw, ElementName), join(legal, ElementName), element, nil)
+			f.Name = ElementName
+			return Field{Type: Type{Kind: List, Element: &f}}
+		}
+	}
 	switch {
 	case kind == Unknown, kind == Struct && len(n.Fields) == 0 && n.Entries == nil:
 		return Field{Type: Type{Kind: String}, Unseen: true}
@@ -255,6 +262,31 @@ func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
 		return Field{Type: Type{Kind: List, Element: &element}}
 	}
 	return Field{Type: t, Notation: notation}
+}
+
+// oneOrMany returns what stands in a column of arrays and single values together, if these are of one type: a single value is an array of one. It returns
+// nil for other columns.
+func (n *Node) oneOrMany() *Node {
+	if n.Seen&ClassArray == 0 || n.Element == nil {
+		return nil
+	}
+	single := *n
+	single.Element = nil
+	for _, c := range []Class{ClassArray, ClassNull} {
+		single.Seen &^= c
+		single.Counts[c.Index()] = 0
+	}
+	all := &Node{Name: ElementName}
+	all.Merge(n.Element)
+	all.Merge(&single)
+	one, many := Resolve(single.Seen), Resolve(n.Element.Seen)
+	switch kind := Resolve(all.Seen); {
+	case one == Unknown, kind == Unknown:
+		return nil
+	case kind == String && (one != String || many != String && many != Unknown):
+		return nil // they have nothing to do with each other
+	}
+	return all
 }
 
 // spellings lists the paths by which a column may be named.
