@@ -23,6 +23,7 @@ func TestFormsOfRows(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "plain.csv": "a,b\n1,x\n2,\n3,z\n"})
 	must(t, []string{"preview", "1.ndjson", "--nested", "flatten", "--unnest", "readings", "--unnest-index"}, "buoy_position_lat", "readings_index", "readings_sensor", "12.25")
 	must(t, []string{"infer", "1.ndjson", "--nested", "flatten", "--unnest", "readings"}, "4 records", "buoy_position_lon", "readings_value", "double")
+	must(t, []string{"infer", "1.ndjson"}, "readings  0 to 2 elements, median 1; --unnest readings makes 4 rows of 3 records", "crew      1 to 2 elements, median 1; --unnest crew makes 4 rows of 3 records", "67%")
 	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--where", "buoy.position.lat > 58", "--unnest", "readings", "--nested", "flatten",
 		"--derive", "depth_ft = readings_value * 3", "--only", "id,buoy,readings", "--rename", "buoy_code=code"},
 		"3 read = 1 kept + 2 filtered out + 0 quarantined + 0 skipped; 1 row of those kept")

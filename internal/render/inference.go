@@ -21,13 +21,13 @@ func Inference(s Screen, i *flow.Inference) {
 	for _, l := range lines {
 		renamed = renamed || l.Origin != ""
 	}
-	t := Table{Header: []string{"column", "type", "nulls", "distinct", "smallest", "largest", "longest", "settled by"},
-		Right: []bool{false, false, true, true, false, false, true, false}, Keep: true}
+	t := Table{Header: []string{"column", "type", "filled", "nulls", "distinct", "smallest", "largest", "longest", "settled by"},
+		Right: []bool{false, false, true, true, true, false, false, true, false}, Keep: true}
 	if renamed {
 		t.Header = append(t.Header, "in the source")
 	}
 	for _, l := range lines {
-		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.nulls(), l.distinct(), cut(l.Smallest, longestExtreme),
+		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.filled(), l.nulls(), l.distinct(), cut(l.Smallest, longestExtreme),
 			cut(l.Largest, longestExtreme), l.longest(), l.settledBy(folder)}
 		if renamed {
 			cells = append(cells, l.Origin)
@@ -38,10 +38,40 @@ func Inference(s Screen, i *flow.Inference) {
 	if folder != "" {
 		s.Printf("\nFiles are in %s.\n", folder)
 	}
+	lists(s, lines, i.Records)
 	notes(s, lines, folder)
 	advice(s, i.Advice)
 	if e := i.Problem(); e != nil {
 		s.Printf("\n%s cannot be read, so a load would stop. The first:\n  %s\n", Count(int(i.Observed.Problems), "record", "records"), e)
+	}
+}
+
+// lists writes how long the lists are, and how many rows their elements would make.
+func lists(s Screen, lines []columnEvidence, records int64) {
+	var facts []fact
+	for _, l := range lines {
+		if l.Lengths == nil {
+			continue
+		}
+		n, about := l.Lengths, ""
+		if !n.MedianExact {
+			about = "about "
+		}
+		text := fmt.Sprintf("%s to %s, median %s%s", Number(int64(n.Min)), Count(n.Max, "element", "elements"), about, Number(int64(n.Median)))
+		if n.Min == n.Max {
+			text = Count(n.Max, "element", "elements") + " each"
+		}
+		made := fmt.Sprintf("%s of %s", Count(int(n.Rows), "row", "rows"), Count(int(records), "record", "records"))
+		if outer, _, within := strings.Cut(l.Path, "."+schema.ElementName); within {
+			text += fmt.Sprintf("; a row for each makes %s, once there is one for each of %s", made, outer)
+		} else {
+			text += fmt.Sprintf("; --unnest %s makes %s", l.Path, made)
+		}
+		facts = append(facts, fact{name: l.Path, value: text})
+	}
+	if len(facts) > 0 {
+		s.Printf("\nLists:\n")
+		s.facts(facts)
 	}
 }
 
@@ -118,6 +148,7 @@ type columnEvidence struct {
 	Required      bool             `json:"required"`
 	Values        int64            `json:"values"`
 	Nulls         int64            `json:"nulls"`
+	Lengths       *lengths         `json:"lengths,omitempty"`
 	Distinct      int64            `json:"distinct"`
 	DistinctExact bool             `json:"distinct_exact"`
 	Smallest      string           `json:"smallest"`
@@ -136,6 +167,15 @@ type columnEvidence struct {
 	own    bool
 }
 
+// lengths is how long lists are, and how many rows there are when each element is one.
+type lengths struct {
+	Min         int   `json:"min"`
+	Median      int   `json:"median"`
+	MedianExact bool  `json:"median_exact"`
+	Max         int   `json:"max"`
+	Rows        int64 `json:"unnested_rows"`
+}
+
 // placed is a value with its class and its place.
 type placed struct {
 	Location string `json:"location"`
@@ -152,10 +192,17 @@ func place(i *flow.Inference, class schema.Class, n schema.Instance) placed {
 // evidence lists the columns and parts, parents first.
 func evidence(i *flow.Inference) []columnEvidence {
 	var out []columnEvidence
-	parents := []int64{i.Records}
+	parents, rows := []int64{i.Records}, []int64{i.Records}
 	i.Walk(func(path string, f *schema.Field, n *schema.Node, depth int) {
-		parents = parents[:depth+1]
-		out = append(out, column(i, path, f, n, parents[depth], depth))
+		parents, rows = parents[:depth+1], rows[:depth+1]
+		c, made := column(i, path, f, n, parents[depth], depth), rows[depth]
+		if l := n.Lengths; l != nil && f.Type.Kind == schema.List {
+			made += l.Rows() - l.Arrays()
+			c.Lengths = &lengths{Rows: made}
+			c.Lengths.Min, c.Lengths.Max = l.Range()
+			c.Lengths.Median, c.Lengths.MedianExact = l.Median()
+		}
+		out, rows = append(out, c), append(rows, made)
 		below := n.Counts[schema.ClassObject.Index()]
 		switch {
 		case f.Type.Kind == schema.List && n.Element != nil:
@@ -228,6 +275,21 @@ func (c columnEvidence) shortType() string {
 
 func (c columnEvidence) nested() bool {
 	return c.kind == schema.Struct || c.kind == schema.List || c.kind == schema.Map
+}
+
+// filled is the share of values that are there, of the objects or elements that the column is a part of.
+func (c columnEvidence) filled() string {
+	all := c.Values + c.Nulls
+	switch share := 100 * float64(c.Values) / float64(max(1, all)); {
+	case c.own && c.depth > 0, all == 0:
+		return ""
+	case c.Values == all, c.Values == 0, share >= 1 && share <= 99:
+		return fmt.Sprintf("%.0f%%", share)
+	case share < 0.1, share > 99.9:
+		return map[bool]string{true: "<0.1%", false: ">99.9%"}[share < 0.1]
+	default:
+		return fmt.Sprintf("%.1f%%", share)
+	}
 }
 
 // nulls leaves out what was not counted: parts of columns in columnar files.

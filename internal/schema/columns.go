@@ -70,8 +70,15 @@ func (o *Observed) Measure(object int, b arrow.RecordBatch) {
 		texts, isText := a.(*array.String)
 		if _, nested := a.DataType().(arrow.NestedType); nested {
 			class := ClassObject
-			if _, list := a.(array.ListLike); list {
+			if list, ok := a.(array.ListLike); ok {
 				class = ClassArray
+				if _, isMap := a.(*array.Map); !isMap {
+					for row := range a.Len() {
+						if start, end := list.ValueOffsets(row); !a.IsNull(row) {
+							n.lengths().add(int(end - start))
+						}
+					}
+				}
 			}
 			n.Counts[class.Index()] += int64(a.Len()) - nulls
 			continue

@@ -13,8 +13,9 @@ type Node struct {
 	Evidence
 	// Fields are the members of objects, in the order they first appeared.
 	Fields []*Node
-	// Element is what stands in arrays.
+	// Element is what stands in arrays, and Lengths is how long they are; nil without any.
 	Element *Node
+	Lengths *Lengths
 	// Entries is what stands in objects with so many different keys that they are no longer told apart; Fields is then empty.
 	Entries *Node
 
@@ -235,6 +236,17 @@ func (n *Node) Merge(o *Node) {
 		}
 		n.Element.Merge(o.Element)
 	}
+	if o.Lengths != nil {
+		n.lengths().merge(o.Lengths)
+	}
+}
+
+// lengths returns the count of lengths, made when it is first needed.
+func (n *Node) lengths() *Lengths {
+	if n.Lengths == nil {
+		n.Lengths = &Lengths{}
+	}
+	return n.Lengths
 }
 
 // Earliest returns the first place at which anything was seen.

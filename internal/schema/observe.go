@@ -225,8 +225,10 @@ func (w *walker) value(n *Node) {
 			n.Element = &Node{Name: ElementName}
 		}
 		w.Open()
-		for i := 0; w.NextElement(i); i++ {
+		count := 0
+		for ; w.NextElement(count); count++ {
 			w.value(n.Element)
 		}
+		n.lengths().add(count)
 	}
 }
