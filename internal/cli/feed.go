@@ -136,6 +136,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("lists", "shape.lists", form.Lists)
 	list("derive", "shape.derive", form.Derive)
 	list("nest", "shape.nest", form.Nest)
+	text("nest-rows", "shape.nest_rows", form.NestRows)
 	list("rename", "shape.rename", form.Rename)
 	text("into", "table.into", f.Table.Into)
 	text("partition", "table.partition", f.Table.Partition)
@@ -199,7 +200,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.
 		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
-			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"),
+			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"), NestRows: stated("nest-rows"),
 			Rename: array("rename")}
 		i = records
 	} else {

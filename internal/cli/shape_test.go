@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
@@ -83,6 +84,46 @@ func TestRawRecords(t *testing.T) {
 	}
 	must(t, []string{"convert", "1.csv", "--to", "1.parquet", "--ragged", "pad"}, "")
 	refused(t, 2, []string{"convert", "1.parquet", "--to", "2.parquet", "--keep-raw"}, "columnar files have none")
+}
+
+// TestRowsAndBack makes rows of lists, and lists of the rows again, in blocks so small that most lists lie in several.
+func TestRowsAndBack(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 1))
+	var docs strings.Builder
+	for id := range 300 {
+		var readings []string
+		for range random.IntN(7) {
+			readings = append(readings, fmt.Sprintf(`{"sensor":"s%d","value":%d}`, random.IntN(3), random.IntN(4)))
+		}
+		list := "null" // which is what an empty list becomes on the way
+		if readings != nil {
+			list = "[" + strings.Join(readings, ",") + "]"
+		}
+		fmt.Fprintf(&docs, `{"id":%d,"area":"a%d","readings":%s}`+"\n", id, random.IntN(2), list)
+	}
+	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String(), "more.ndjson": strings.ReplaceAll(docs.String(), `"id":`, `"id":1`)})
+	must(t, []string{"convert", "docs.ndjson", "more.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index", "--max-record", "500"}, "600 read = 600 kept")
+	must(t, []string{"convert", "rows.csv", "--to", "back.ndjson", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250"}, "600 rows of those kept")
+	if got, want := readFile(t, "back.ndjson"), docs.String()+strings.ReplaceAll(docs.String(), `"id":`, `"id":1`); got != want {
+		t.Errorf("%d bytes came back of %d: %.300s", len(got), len(want), got)
+	}
+	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250", "--lineage"}, "600 rows of those kept")
+	r := must(t, []string{"preview", "ops.back", "-n", "600", "-o", "json"}, "")
+	var p struct{ Records []map[string]string }
+	decode(t, r.out, &p)
+	if len(p.Records) != 600 {
+		t.Fatalf("%d rows were loaded", len(p.Records))
+	}
+	line := 1
+	for i, row := range p.Records {
+		if got := row["_lineage_row"]; got != fmt.Sprint(line) {
+			t.Fatalf("row %d comes of record %s, not of %d", i, got, line)
+		}
+		line += max(1, strings.Count(row["readings"], "sensor"))
+	}
+	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x=id,nothing"}, `--nest-rows names "nothing"`)
+	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "id=area"}, "have a column of that name already")
+	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x"}, "write it like --nest-rows")
 }
 
 // TestRowsMultiply makes rows of lists that have nothing to do with each other.

@@ -19,6 +19,7 @@ type shapeFlags struct {
 	unnestEmpty            string
 	unnestIndex, confirmed bool
 	nest, derive           []string
+	nestRows               string
 }
 
 func (f *shapeFlags) add(cmd *cobra.Command) {
@@ -33,6 +34,7 @@ func (f *shapeFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.unnestEmpty, "unnest-empty", "keep", "records whose list is empty or absent: keep them as a row, or drop them")
 	flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
 	flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns; may be repeated (`NAME=COL,COL`)")
+	flags.StringVar(&f.nestRows, "nest-rows", "", "make one row of consecutive rows that agree in all but some columns, which become a list (`LIST=COL,COL`)")
 	flags.StringArrayVar(&f.derive, "derive", nil, "add a column of an expression, like 'depth_ft = depth_m * 3.28084'; may be repeated (`COL=EXPRESSION`)")
 }
 
@@ -63,6 +65,13 @@ func (f *shapeFlags) spec() (shape.Spec, error) {
 			return s, fault.New(fault.Usage, "--nest %q does not name an object and its columns", text).Try("write it like --nest position=lat,lon")
 		}
 		s.Nest = append(s.Nest, shape.Nest{Name: name, Columns: strings.Split(columns, ",")})
+	}
+	if f.nestRows != "" {
+		name, columns, ok := strings.Cut(f.nestRows, "=")
+		if !ok || name == "" || columns == "" {
+			return s, fault.New(fault.Usage, "--nest-rows %q does not name a list and its columns", f.nestRows).Try("write it like --nest-rows readings=sensor,value")
+		}
+		s.NestRows = shape.Nest{Name: name, Columns: strings.Split(columns, ",")}
 	}
 	for _, text := range f.derive {
 		name, value, ok := strings.Cut(text, "=")

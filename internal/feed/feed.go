@@ -69,6 +69,7 @@ type Shape struct {
 	Lists         string   `yaml:"lists,omitempty"`
 	Derive        []string `yaml:"derive,omitempty"`
 	Nest          []string `yaml:"nest,omitempty"`
+	NestRows      string   `yaml:"nest_rows,omitempty"`
 	Rename        []string `yaml:"rename,omitempty"`
 }
 

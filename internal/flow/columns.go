@@ -204,9 +204,9 @@ func hashOf(ctx context.Context, in Input) (string, error) {
 // sampleColumns writes the first rows of the first file to nowhere, and returns the size of that to the file's own for as many rows.
 func (i *Inference) sampleColumns(ctx context.Context, r Reading, b Budget) error {
 	if i.Source.reshaped != nil {
-		err := i.Source.eachFormed(ctx, b, func(object int, f formed) error {
-			i.Records += f.Result.Batch.NumRows()
-			i.Observed.Measure(object, f.Result.Batch)
+		err := i.Source.eachFormed(ctx, b, func(object int, batch arrow.RecordBatch) error {
+			i.Records += batch.NumRows()
+			i.Observed.Measure(object, batch)
 			return nil
 		})
 		i.Observed.SetLongest(&i.Schema)

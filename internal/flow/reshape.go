@@ -139,6 +139,7 @@ func (f *former) work(block *parse.Block) (formed, error) {
 	if err != nil {
 		return formed{}, evaluation(err, f.source.Inputs[block.Object].Location)
 	}
+	old.records = old.Batch.NumRows()
 	return formed{old, result, f.starts(old)}, nil
 }
 
@@ -164,100 +165,137 @@ func evaluation(err error, location string) error {
 	return fmt.Errorf("changing the form of the rows: %w", err)
 }
 
-// origin returns the row of the old form that a row came of.
-func (f *formed) origin(row int) int {
-	if f.Origin == nil {
-		return row
-	}
-	return int(f.Origin[row])
+// rowOrigin is the record that a row came of: its number in the block, which is below 0 for one of an earlier block, where it begins, what of it did
+// not fit, and its text where that is kept.
+type rowOrigin struct {
+	rank    int64
+	start   int
+	misfits []fit.Misfit
+	raw     string
 }
 
-// formed fits rows of the new form to the columns that are written.
-func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.Block, f formed) (fitted, error) {
-	if f.fitted.Batch == nil {
-		return f.fitted, nil
+// origins lists for each row of the new form where it came of.
+func (f *formed) origins() []rowOrigin {
+	byRow := map[int][]fit.Misfit{}
+	for _, m := range f.Misfits {
+		byRow[m.Row] = append(byRow[m.Row], m)
 	}
-	batch, object := f.Result.Batch, block.Object
-	result, err := fitter.Fit(ctx, batch, w.columns.fields[object], w.columns.kept[object])
+	out := make([]rowOrigin, f.Result.Batch.NumRows())
+	for row := range out {
+		from := row
+		if f.Origin != nil {
+			from = int(f.Origin[row])
+		}
+		o := &out[row]
+		o.rank, o.start, o.misfits = int64(from), f.starts[from], byRow[from]
+		if f.ranks != nil {
+			o.rank = f.ranks[from]
+		}
+		if f.raws != nil {
+			o.raw = f.raws[from]
+		}
+	}
+	return out
+}
+
+// formed fits rows of the new form to the columns that are written; of is what became of the block that they are told with.
+func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.Block, of formed, batch arrow.RecordBatch, origins []rowOrigin) (fitted, error) {
+	result, err := fitter.Fit(ctx, batch, w.columns.fields[block.Object], w.columns.kept[block.Object])
 	if err != nil {
-		return fitted{}, fault.New(fault.Schema, "%s", err).In(w.source.Inputs[object].Location).Try("leave the column out of --required and --key")
+		return fitted{}, fault.New(fault.Schema, "%s", err).In(w.source.Inputs[block.Object].Location).Try("leave the column out of --required and --key")
 	}
-	out := f.fitted
+	out := of.fitted
 	if len(result.Misfits) > 0 && out.raw == nil {
 		out.raw = bytes.Clone(block.Data)
 	}
-	records := f.fitted.Batch.NumRows()
-	out.formed, out.records, out.filtered = true, records, records-int64(f.Kept)
-	rows := int(batch.NumRows())
-	ranks := make([]int64, rows)
-	for row := range ranks {
-		ranks[row] = int64(f.origin(row))
-		if f.ranks != nil {
-			ranks[row] = f.ranks[f.origin(row)]
+	out.formed, out.filtered = true, out.records-int64(of.Kept)
+	out.ranks, out.raws = make([]int64, len(origins)), nil
+	if w.out.keepsRaw() {
+		out.raws = make([]string, len(origins))
+	}
+	misfits := slices.Clone(result.Misfits)
+	for row, o := range origins {
+		out.ranks[row] = o.rank
+		if out.raws != nil {
+			out.raws[row] = o.raw
+		}
+		for _, m := range o.misfits {
+			m.Row = row
+			misfits = append(misfits, m)
 		}
 	}
-	if f.raws != nil {
-		out.raws = make([]string, rows)
-		for row := range out.raws {
-			out.raws[row] = f.raws[f.origin(row)]
-		}
+	out.misfits = nil
+	if len(misfits) > 0 {
+		slices.SortStableFunc(misfits, func(a, b fit.Misfit) int { return a.Row - b.Row })
+		out.misfits = misfitTexts(misfits, len(origins))
 	}
 	for i := range result.Misfits {
-		result.Misfits[i].Start = f.starts[f.origin(result.Misfits[i].Row)]
+		result.Misfits[i].Start = origins[result.Misfits[i].Row].start
 	}
-	out.misfits = f.misfitsOf(result.Misfits, rows)
-	result.Problems, result.Tokens, result.Folded = f.Problems, f.Tokens, f.Folded
-	result.Misfits = append(slices.Clone(f.Misfits), result.Misfits...)
-	out.Result, out.ranks = result, ranks
+	result.Problems, result.Tokens, result.Folded = of.Problems, of.Tokens, of.Folded
+	result.Misfits = append(slices.Clone(of.Misfits), result.Misfits...)
+	out.Result = result
 	return out, nil
-}
-
-// misfitsOf writes for each row of the new form what did not fit, in the old form and in the new one.
-func (f *formed) misfitsOf(list []fit.Misfit, rows int) []string {
-	if len(list) == 0 && f.misfits == nil {
-		return nil
-	}
-	byOrigin := map[int][]fit.Misfit{}
-	for _, m := range f.Misfits {
-		byOrigin[m.Row] = append(byOrigin[m.Row], m)
-	}
-	all := slices.Clone(list)
-	for row := range rows {
-		for _, m := range byOrigin[f.origin(row)] {
-			m.Row = row
-			all = append(all, m)
-		}
-	}
-	slices.SortStableFunc(all, func(a, b fit.Misfit) int { return a.Row - b.Row })
-	return misfitTexts(all, rows)
 }
 
 // formedBlocks writes the rows of a source in their new form.
 func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 	p.source = w.source.reshaped.base
+	if w.source.reshaped.plan.Groups() {
+		return w.groupedBlocks(ctx, p)
+	}
 	return process(ctx, p, func() func(*parse.Block) (fitted, error) {
 		former, fitter := w.source.newFormer(ctx, w.out.keepsRaw()), fit.NewBatches(w.out.schema)
 		return func(block *parse.Block) (fitted, error) {
 			f, err := former.work(block)
-			if err != nil {
-				return fitted{}, err
+			if err != nil || f.fitted.Batch == nil {
+				return f.fitted, err
 			}
-			return w.formed(ctx, fitter, block, f)
+			return w.formed(ctx, fitter, block, f, f.Result.Batch, f.origins())
 		}
 	}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
 }
 
 // eachFormed hands over the rows of a source in their new form, block by block and in order.
-func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int, f formed) error) error {
+func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int, batch arrow.RecordBatch) error) error {
 	p := s.reshaped.base.pass("inferring", b)
-	return process(ctx, p, func() func(*parse.Block) (formed, error) {
+	g := &regrouper{plan: s.reshaped.plan}
+	object := 0
+	finish := func() error {
+		if g.batch == nil {
+			return nil
+		}
+		batch, _, err := g.rest(ctx)
+		if err != nil {
+			return err
+		}
+		return visit(object, batch)
+	}
+	err := process(ctx, p, func() func(*parse.Block) (formed, error) {
 		return s.newFormer(ctx, false).work
 	}, func(block parse.Block, f formed) error {
 		if f.widens() || f.fitted.Batch == nil {
 			return errWider
 		}
-		return visit(block.Object, f)
+		batch := f.Result.Batch
+		if g.plan.Groups() {
+			if block.Object != object {
+				if err := finish(); err != nil {
+					return err
+				}
+			}
+			var err error
+			if batch, _, err = g.add(ctx, f); err != nil {
+				return err
+			}
+		}
+		object = block.Object
+		return visit(object, batch)
 	})
+	if err != nil {
+		return err
+	}
+	return finish()
 }
 
 // wholly does something with a source whose form may turn out to rest on too few records, and does it again after a look at all.
@@ -273,11 +311,11 @@ func (s *Source) wholly(ctx context.Context, r Reading, b Budget, do func() erro
 
 // formedRows hands over the first rows of a source in their new form.
 func (s *Source) formedRows(ctx context.Context, n int, visit func(arrow.RecordBatch) error) error {
-	err := s.eachFormed(ctx, Budget{Workers: 1}, func(_ int, f formed) error {
-		if n -= int(f.Result.Batch.NumRows()); n <= 0 {
-			return errors.Join(visit(f.Result.Batch), errEnough)
+	err := s.eachFormed(ctx, Budget{Workers: 1}, func(_ int, batch arrow.RecordBatch) error {
+		if n -= int(batch.NumRows()); n <= 0 {
+			return errors.Join(visit(batch), errEnough)
 		}
-		return visit(f.Result.Batch)
+		return visit(batch)
 	})
 	if errors.Is(err, errEnough) {
 		return nil

@@ -20,7 +20,7 @@ import (
 	"trevak/internal/schema"
 )
 
-// Spec says what becomes of rows. Things are done in this order: Where, Unnest, Flatten, Derive, Nest.
+// Spec says what becomes of rows. Things are done in this order: Where, Unnest, Flatten, Derive, Nest, NestRows.
 type Spec struct {
 	// Where keeps the rows for which an expression is true; empty for all.
 	Where string
@@ -38,6 +38,8 @@ type Spec struct {
 	Nest []Nest
 	// Derive adds columns of expressions, each of which may name those before it.
 	Derive []Derivation
+	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there is none.
+	NestRows Nest
 }
 
 // Nest is an object to be made of columns, in their order.
@@ -54,7 +56,7 @@ const DefaultSeparator = "_"
 
 // Empty reports whether nothing is to be changed.
 func (s Spec) Empty() bool {
-	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0
+	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == ""
 }
 
 // Plan is a Spec settled for a schema. It can be used by several goroutines at a time.
@@ -64,6 +66,8 @@ type Plan struct {
 	steps  []step
 	arrow  *arrow.Schema
 	chains []chain
+	group  *group        // nil where rows are not brought together
+	before *arrow.Schema // of the rows before that
 }
 
 // step is one change of form.
@@ -105,6 +109,12 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 	if p.chains, err = chains(s.Fields, spec); err != nil {
 		return nil, err
 	}
+	p.before = schema.Schema{Fields: fields}.Arrow()
+	if spec.NestRows.Name != "" {
+		if p.group, fields, err = newGroup(spec.NestRows, separator, fields); err != nil {
+			return nil, err
+		}
+	}
 	p.Schema = schema.Schema{Fields: fields}
 	p.arrow = p.Schema.Arrow()
 	return p, nil
@@ -130,7 +140,7 @@ type Result struct {
 	Kept int
 }
 
-// Apply changes the form of a batch of the schema that the plan was made for.
+// Apply changes the form of a batch of the schema that the plan was made for. Where rows are brought together, Group follows.
 func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.RecordBatch) (Result, error) {
 	f := &frame{fields: fields, arrays: batch.Columns(), rows: int(batch.NumRows()), kept: int(batch.NumRows())}
 	for _, step := range p.steps {
@@ -138,7 +148,7 @@ func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.Rec
 			return Result{}, err
 		}
 	}
-	types := p.arrow.Fields()
+	types := p.before.Fields()
 	for i, a := range f.arrays {
 		types[i].Type = a.DataType()
 	}

@@ -323,6 +323,56 @@ func toJSON(t *testing.T, v any) string {
 	return string(text)
 }
 
+// TestListsComeBack makes rows of lists and lists of the rows again.
+func TestListsComeBack(t *testing.T) {
+	for seed := range uint64(100) {
+		random := rand.New(rand.NewPCG(seed, 2))
+		s := schema.Schema{Fields: []schema.Field{field("id", schema.Long), randomField(random, "other", 2),
+			listOf("list", schema.Type{Kind: schema.Struct, Fields: []schema.Field{randomField(random, "a", 1), field("b", schema.Long)}})}}
+		var docs []map[string]any
+		leaf := 0
+		for id := range random.IntN(10) {
+			doc := map[string]any{"id": id, "other": randomValue(random, s.Fields[1].Type, &leaf), "list": randomValue(random, s.Fields[2].Type, &leaf)}
+			// An empty list comes back as none, as does one of nothing alone; an object without values as none.
+			if list, ok := doc["list"].([]any); ok {
+				for i := range list {
+					if object, ok := list[i].(map[string]any); ok && object["a"] == nil && object["b"] == nil {
+						list[i] = nil
+					}
+				}
+				if len(list) == 0 || len(list) == 1 && list[0] == nil {
+					doc["list"] = nil
+				}
+			}
+			docs = append(docs, doc)
+		}
+		text := []byte("[]")
+		if docs != nil {
+			text = []byte(toJSON(t, docs))
+		}
+		flat := Spec{Unnest: [][]string{{"list"}}, Flatten: true, Depth: 1, NestRows: Nest{"list", []string{"list_a", "list_b"}}}
+		if s.Fields[1].Type.Kind == schema.Struct {
+			continue // which would be flattened too
+		}
+		plan, err := New(s, flat)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows, err := plan.Apply(context.Background(), s.Fields, read(t, s, string(text)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, err := plan.Group(context.Background(), rows.Batch, plan.Ends(rows.Batch))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, want := string(rowtext.JSON(nil, back)), string(rowtext.JSON(nil, read(t, s, string(text))))
+		if got != want {
+			t.Fatalf("seed %d: came back as\n%s\nof\n%s", seed, got, want)
+		}
+	}
+}
+
 // TestRowsAreForeseen compares what Count says of lists that multiply with what Apply makes.
 func TestRowsAreForeseen(t *testing.T) {
 	for _, spec := range []Spec{

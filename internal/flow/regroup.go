@@ -1,0 +1,130 @@
+package flow
+
+import (
+	"context"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/fit"
+	"trevak/internal/parse"
+	"trevak/internal/shape"
+)
+
+// regrouper brings consecutive rows together, from block to block of one object. It keeps the rows of the group that may go on.
+type regrouper struct {
+	plan    *shape.Plan
+	batch   arrow.RecordBatch // nil without any
+	origins []rowOrigin
+}
+
+// add takes the rows of a block of so many records, and returns a row for each group that is complete, and where it came of.
+func (g *regrouper) add(ctx context.Context, f formed) (arrow.RecordBatch, []rowOrigin, error) {
+	batch, origins := f.Result.Batch, f.origins()
+	if g.batch != nil {
+		columns := make([]arrow.Array, batch.NumCols())
+		for i := range columns {
+			var err error
+			if columns[i], err = array.Concatenate([]arrow.Array{g.batch.Column(i), batch.Column(i)}, memory.DefaultAllocator); err != nil {
+				return nil, nil, err
+			}
+		}
+		batch = array.NewRecordBatch(batch.Schema(), columns, g.batch.NumRows()+batch.NumRows())
+		origins = append(g.origins, origins...)
+	}
+	ends := g.plan.Ends(batch)
+	cut := 0
+	if len(ends) > 1 {
+		cut = ends[len(ends)-2]
+	}
+	records := f.records + int64(len(f.Problems))
+	g.batch, g.origins = nil, nil
+	if len(ends) > 0 {
+		g.batch = batch.NewSlice(int64(cut), batch.NumRows())
+		for _, o := range origins[cut:] {
+			// From the block to come on, records are counted from 0 again.
+			o.rank, o.start = o.rank-records, 0
+			g.origins = append(g.origins, o)
+		}
+		ends = ends[:len(ends)-1]
+	}
+	return g.together(ctx, batch.NewSlice(0, int64(cut)), origins, ends)
+}
+
+// rest returns the row of the group that was open.
+func (g *regrouper) rest(ctx context.Context) (arrow.RecordBatch, []rowOrigin, error) {
+	batch, origins := g.batch, g.origins
+	g.batch, g.origins = nil, nil
+	return g.together(ctx, batch, origins, []int{int(batch.NumRows())})
+}
+
+// together makes a row of each group, which comes of the record of its first row; what did not fit of any is told with it.
+func (g *regrouper) together(ctx context.Context, batch arrow.RecordBatch, origins []rowOrigin, ends []int) (arrow.RecordBatch, []rowOrigin, error) {
+	out, start := make([]rowOrigin, len(ends)), 0
+	for i, end := range ends {
+		out[i] = origins[start]
+		for _, o := range origins[start+1 : end] {
+			out[i].misfits = append(out[i].misfits[:len(out[i].misfits):len(out[i].misfits)], o.misfits...)
+		}
+		start = end
+	}
+	made, err := g.plan.Group(ctx, batch, ends)
+	return made, out, err
+}
+
+// groupedBlocks writes the rows of a source where consecutive ones are brought together.
+func (w *writing) groupedBlocks(ctx context.Context, p pass) error {
+	g, fitter := &regrouper{plan: w.source.reshaped.plan}, fit.NewBatches(w.out.schema)
+	var last parse.Block
+	finish := func() error {
+		if g.batch == nil {
+			return nil
+		}
+		batch, origins, err := g.rest(ctx)
+		if err != nil {
+			return err
+		}
+		last.Data = nil
+		f, err := w.formed(ctx, fitter, &last, formed{}, batch, origins)
+		if err != nil {
+			return err
+		}
+		return w.take(ctx, last, f)
+	}
+	err := process(ctx, p, func() func(*parse.Block) (formed, error) {
+		former := w.source.newFormer(ctx, w.out.keepsRaw())
+		return func(block *parse.Block) (formed, error) {
+			f, err := former.work(block)
+			if f.raw == nil {
+				// What does not fit the columns is only known when rows are brought together.
+				f.raw = append([]byte(nil), block.Data...)
+			}
+			return f, err
+		}
+	}, func(block parse.Block, f formed) error {
+		if block.Object != last.Object {
+			if err := finish(); err != nil {
+				return err
+			}
+		}
+		last = block
+		if f.widens() || f.fitted.Batch == nil {
+			return w.take(ctx, block, f.fitted)
+		}
+		batch, origins, err := g.add(ctx, f)
+		if err != nil {
+			return err
+		}
+		block.Data = f.raw
+		rows, err := w.formed(ctx, fitter, &block, f, batch, origins)
+		if err != nil {
+			return err
+		}
+		return w.take(ctx, block, rows)
+	})
+	if err != nil {
+		return err
+	}
+	return finish()
+}

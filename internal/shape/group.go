@@ -1,0 +1,186 @@
+package shape
+
+import (
+	"context"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+)
+
+// group makes one row of consecutive rows that agree in all but some columns, which become a list: of values where it is one column, otherwise of objects.
+// It undoes what unnest and flatten do.
+type group struct {
+	Nest
+	members []int // columns that go into the list
+	others  []int // columns that agree
+	place   int   // of the list among the others
+	alone   bool  // the elements are values
+	element arrow.DataType
+}
+
+// newGroup settles which columns become a list, and returns the fields that there are then.
+func newGroup(n Nest, separator string, fields []schema.Field) (*group, []schema.Field, error) {
+	g := &group{Nest: n}
+	taken := make([]bool, len(fields))
+	for _, name := range n.Columns {
+		at := find(fields, name)
+		if at < 0 {
+			return nil, nil, unknown("--nest-rows", name, fields)
+		}
+		if taken[at] {
+			return nil, nil, fault.New(fault.Usage, "--nest-rows %s names %q twice", n.Name, name).Try("name each column once")
+		}
+		taken[at] = true
+		g.members = append(g.members, at)
+	}
+	// The position that an unnesting added has no place in a list, which has its own order.
+	if at := find(fields, n.Name+separator+"index"); at >= 0 && !taken[at] && fields[at].Type.Kind == schema.Long {
+		taken[at] = true
+	}
+	out := g.listField(separator, fields)
+	var rest []schema.Field
+	for i, f := range fields {
+		if i == g.members[0] {
+			g.place = len(rest)
+			rest = append(rest, out)
+		}
+		if taken[i] {
+			continue
+		}
+		if strings.EqualFold(f.Name, n.Name) {
+			return nil, nil, fault.New(fault.Usage, "--nest-rows %s: the rows have a column of that name already", n.Name).Try("give the list another name")
+		}
+		g.others, rest = append(g.others, i), append(rest, f)
+	}
+	if len(g.others) == 0 {
+		return nil, nil, fault.New(fault.Usage, "--nest-rows %s leaves no column that would tell rows apart", n.Name).Try("leave one out of the list")
+	}
+	return g, rest, nil
+}
+
+// listField is the column that the list becomes. Members lose the list's name at the beginning of theirs, where all have it.
+func (g *group) listField(separator string, fields []schema.Field) schema.Field {
+	prefix := g.Name + separator
+	for _, at := range g.members {
+		if !strings.HasPrefix(fields[at].Name, prefix) || len(fields[at].Name) == len(prefix) {
+			prefix = ""
+		}
+	}
+	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct}}
+	for _, at := range g.members {
+		part := fields[at]
+		part.Name, part.Required = strings.TrimPrefix(part.Name, prefix), false
+		element.Type.Fields = append(element.Type.Fields, part)
+	}
+	if g.alone = len(g.members) == 1 && strings.EqualFold(fields[g.members[0]].Name, g.Name); g.alone {
+		element.Type = fields[g.members[0]].Type
+	}
+	g.element = element.Type.Arrow()
+	return schema.Field{Name: g.Name, Type: schema.Type{Kind: schema.List, Element: &element}}
+}
+
+// Groups reports whether rows are brought together, so that what Apply gives goes through Group, in order.
+func (p *Plan) Groups() bool { return p.group != nil }
+
+// Ends returns where the groups of consecutive rows of a batch that Apply gave end: the last one may go on in the batch that follows.
+func (p *Plan) Ends(batch arrow.RecordBatch) []int {
+	n := int(batch.NumRows())
+	differs := make([]bool, n)
+	for _, at := range p.group.others {
+		a := batch.Column(at)
+		for i := 1; i < n; i++ {
+			differs[i] = differs[i] || !array.SliceEqual(a, int64(i-1), int64(i), a, int64(i), int64(i+1))
+		}
+	}
+	var ends []int
+	for i := 1; i < n; i++ {
+		if differs[i] {
+			ends = append(ends, i)
+		}
+	}
+	if n > 0 {
+		ends = append(ends, n)
+	}
+	return ends
+}
+
+// Group makes one row of each group of rows of a batch, which end where Ends says.
+func (p *Plan) Group(ctx context.Context, batch arrow.RecordBatch, ends []int) (arrow.RecordBatch, error) {
+	g := p.group
+	firsts, offsets, elements := make([]int32, len(ends)), make([]int32, 1, len(ends)+1), []int32(nil)
+	bits, nulls, start := newBits(len(ends)), 0, 0
+	for i, end := range ends {
+		firsts[i] = int32(start)
+		if end == start+1 && g.nothing(batch, start) {
+			// One row without an element is what a record without a list becomes.
+			clearBit(bits, i)
+			nulls++
+		} else {
+			for row := start; row < end; row++ {
+				elements = append(elements, int32(row))
+			}
+		}
+		offsets = append(offsets, int32(len(elements)))
+		start = end
+	}
+	values, err := g.values(ctx, batch, elements)
+	if err != nil {
+		return nil, err
+	}
+	list := array.MakeFromData(array.NewData(arrow.ListOfField(arrow.Field{Name: schema.ElementName, Type: values.DataType(), Nullable: true}), len(ends),
+		[]*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))}, []arrow.ArrayData{values.Data()}, nulls, 0))
+	var arrays []arrow.Array
+	for i, at := range g.others {
+		if i == g.place {
+			arrays = append(arrays, list)
+		}
+		a, err := takeArray(ctx, batch.Column(at), firsts, nil)
+		if err != nil {
+			return nil, err
+		}
+		arrays = append(arrays, a)
+	}
+	if g.place == len(g.others) {
+		arrays = append(arrays, list)
+	}
+	types := p.arrow.Fields()
+	for i, a := range arrays {
+		types[i].Type = a.DataType()
+	}
+	return array.NewRecordBatch(arrow.NewSchema(types, nil), arrays, int64(len(ends))), nil
+}
+
+// nothing reports whether none of the columns of the list has a value in a row.
+func (g *group) nothing(batch arrow.RecordBatch, row int) bool {
+	for _, at := range g.members {
+		if !batch.Column(at).IsNull(row) {
+			return false
+		}
+	}
+	return true
+}
+
+// values are the elements of the lists, in order.
+func (g *group) values(ctx context.Context, batch arrow.RecordBatch, rows []int32) (arrow.Array, error) {
+	children := make([]arrow.ArrayData, len(g.members))
+	for i, at := range g.members {
+		a, err := takeArray(ctx, batch.Column(at), rows, nil)
+		if err != nil || g.alone {
+			return a, err
+		}
+		children[i] = a.Data()
+	}
+	bits, nulls := newBits(len(rows)), 0
+	for i, row := range rows {
+		if g.nothing(batch, int(row)) {
+			clearBit(bits, i)
+			nulls++
+		}
+	}
+	return array.MakeFromData(array.NewData(g.element, len(rows), []*memory.Buffer{memory.NewBufferBytes(bits)}, children, nulls, 0)), nil
+}
