@@ -136,6 +136,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("lists", "shape.lists", form.Lists)
 	list("derive", "shape.derive", form.Derive)
 	list("nest", "shape.nest", form.Nest)
+	list("split", "shape.split", form.Split)
 	text("nest-rows", "shape.nest_rows", form.NestRows)
 	list("rename", "shape.rename", form.Rename)
 	text("into", "table.into", f.Table.Into)

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"trevak/internal/columnar"
@@ -15,6 +17,7 @@ func (a *app) load() *cobra.Command {
 	var lay layoutFlags
 	var into, drift string
 	var dryRun bool
+	var splits []string
 	cmd := &cobra.Command{
 		Use:   "load SOURCE… --into NAMESPACE.TABLE",
 		Short: "Load files into a table, in one atomic commit",
@@ -49,6 +52,9 @@ files are never changed.`,
 			if l.Layout, err = lay.options(); err != nil {
 				return err
 			}
+			if l.Splits, err = parseSplits(splits); err != nil {
+				return err
+			}
 			if l.Warehouse, err = a.openWarehouse(); err != nil {
 				return err
 			}
@@ -64,6 +70,7 @@ files are never changed.`,
 	lay.add(cmd)
 	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
 	cmd.Flags().StringVar(&drift, "drift", "grow", "what becomes of differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
+	cmd.Flags().StringArrayVar(&splits, "split", nil, "load a list into a table of its own, a row for each element with the record's --key or a column _parent_id; may be repeated (`LIST=TABLE`)")
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
 	return cmd
 }
@@ -124,4 +131,20 @@ func (a *app) report(r *flow.Report, err error) error {
 	}
 	render.Report(a.screen(), r)
 	return nil
+}
+
+// parseSplits reads LIST=TABLE.
+func parseSplits(texts []string) (out []flow.Split, err error) {
+	for _, text := range texts {
+		list, name, ok := strings.Cut(text, "=")
+		if !ok || list == "" {
+			return nil, fault.New(fault.Usage, "--split %q does not name a list and a table", text).Try("write it like --split readings=ops.readings")
+		}
+		s := flow.Split{List: list}
+		if s.Into, err = table.ParseName(name); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
 }

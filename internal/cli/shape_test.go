@@ -126,6 +126,42 @@ func TestRowsAndBack(t *testing.T) {
 	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x"}, "write it like --nest-rows")
 }
 
+// TestListsIntoTables splits lists off, and finishes a load of which one commit is missing.
+func TestListsIntoTables(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "clash.ndjson": `{"id":1,"list":[{"id":2}]}`})
+	split := []string{"--into", "ops.visits", "--split", "readings=ops.readings", "--split", "crew=ops.crew"}
+	must(t, append([]string{"load", "1.ndjson", "--dry-run"}, split...), "nothing was written")
+	if _, err := os.Stat("warehouse"); err == nil {
+		t.Error("a dry run wrote something")
+	}
+	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits (new table)", "ops.readings (new table)", "3 rows of those kept", "ops.crew (new table)")
+	must(t, []string{"preview", "ops.visits"}, "1.ndjson:2", "_parent_id")
+	must(t, []string{"preview", "ops.readings"}, "_position", "12.25", "1.ndjson:3")
+	must(t, []string{"preview", "ops.crew"}, "Cy")
+	before := listing(t, "warehouse")
+	refused(t, 1, append([]string{"load", "1.ndjson"}, split...), "are in the tables already")
+	if listing(t, "warehouse") != before {
+		t.Error("a load that was there already changed something")
+	}
+
+	// What a load leaves that ended between two commits.
+	if err := os.RemoveAll("warehouse/ops/crew"); err != nil {
+		t.Fatal(err)
+	}
+	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits: the rows were there already", "ops.readings: the rows were there already", "ops.crew (new table)")
+	must(t, []string{"tables"}, "ops.visits       3", "ops.readings     3", "ops.crew         3")
+	must(t, append([]string{"load", "2.ndjson"}, split...), "added", "unfit", "value")
+	must(t, []string{"tables"}, "ops.visits       4", "ops.readings     5", "ops.crew         3")
+
+	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested", "flatten"}, "3 rows of those kept")
+	must(t, []string{"preview", "ops.keyed"}, "buoy_position_lat", `["Ina","Bo"]`)
+	must(t, []string{"schema", "ops.keyed_readings"}, "id", "_position", "sensor")
+	refused(t, 2, []string{"load", "clash.ndjson", "--into", "a.b", "--key", "id", "--split", "list=a.c"}, `its elements have a member "id", as the key of its records`)
+	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "reading=a.c"}, "the nearest names are readings")
+	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings=a.b"}, "is named twice")
+	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings"}, "write it like --split readings=ops.readings")
+}
+
 // TestRowsMultiply makes rows of lists that have nothing to do with each other.
 func TestRowsMultiply(t *testing.T) {
 	long := strings.TrimSuffix(strings.Repeat("1,", 12), ",")

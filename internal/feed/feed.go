@@ -70,7 +70,9 @@ type Shape struct {
 	Derive        []string `yaml:"derive,omitempty"`
 	Nest          []string `yaml:"nest,omitempty"`
 	NestRows      string   `yaml:"nest_rows,omitempty"`
-	Rename        []string `yaml:"rename,omitempty"`
+	// Split are lists that load puts into tables of their own, as list=table.
+	Split  []string `yaml:"split,omitempty"`
+	Rename []string `yaml:"rename,omitempty"`
 }
 
 // Reading is the reading rules that are stated.

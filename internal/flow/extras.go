@@ -15,6 +15,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/schema"
+	"trevak/internal/shape"
 	"trevak/internal/sniff"
 )
 
@@ -29,7 +30,7 @@ const (
 )
 
 // ownColumns are the columns that loads fill themselves, whether or not a run does.
-var ownColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, schema.MisfitColumn}
+var ownColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, shape.ParentColumn, schema.MisfitColumn}
 
 // misfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.
@@ -54,6 +55,9 @@ func (s *Source) extras(r Reading) ([]extra, error) {
 			e.values[i] = v.Value
 		}
 		out = append(out, e)
+	}
+	if r.ParentID {
+		out = append(out, extra{field: schema.Field{Name: shape.ParentColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}})
 	}
 	if r.KeepRaw {
 		if family(s.asRead(0).Rules.Format) == sniff.Parquet {
@@ -169,6 +173,8 @@ type filler struct {
 	columns []int // of the schema, for each extra
 	started time.Time
 	longest map[string]int // of the texts, in characters
+	// locations are those of the objects.
+	locations []string
 }
 
 func newFiller(list []extra, s schema.Schema, started time.Time) (*filler, error) {
@@ -211,18 +217,30 @@ func (f *filler) fill(batch arrow.RecordBatch, object int, before int64, from fi
 		case e.field.Name == rawRecord:
 			columns[f.columns[i]] = texts(from.raws)
 			f.measure(e, from.raws...)
+		case e.field.Name == shape.ParentColumn:
+			ids := make([]string, rows)
+			for row := range ids {
+				ids[row] = fmt.Sprintf("%s:%d", f.locations[object], before+from.rank(row)+1)
+			}
+			columns[f.columns[i]] = texts(ids)
+			f.measure(e, ids...)
 		case e.field.Name == loadedAt:
 			columns[f.columns[i]] = longs(arrow.FixedWidthTypes.Timestamp_us, rows, func(int) int64 { return f.started.UnixMicro() })
 		default:
 			columns[f.columns[i]] = longs(arrow.PrimitiveTypes.Int64, rows, func(row int) int64 {
-				if from.ranks != nil {
-					return before + from.ranks[row] + 1
-				}
-				return before + int64(row) + 1
+				return before + from.rank(row) + 1
 			})
 		}
 	}
 	return array.NewRecordBatch(batch.Schema(), columns, batch.NumRows()), nil
+}
+
+// rank returns the number of a row's record among the block's, from 0.
+func (f *fitted) rank(row int) int64 {
+	if f.ranks != nil {
+		return f.ranks[row]
+	}
+	return int64(row)
 }
 
 // measure notes the lengths of texts.

@@ -29,51 +29,79 @@ type Loading struct {
 	Layout layout.Options
 	// Drift is the policy for a table that exists.
 	Drift Drift
+	// Splits are lists that go to tables of their own.
+	Splits []Split
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
 }
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
-	started := time.Now()
-	source, err := survey(ctx, &l.Reading, b)
-	if err != nil {
-		return nil, err
+	if len(l.Splits) > 0 {
+		return l.split(ctx, b)
 	}
-	if err := source.foreseeRows(ctx, l.Reading, b); err != nil {
-		return nil, err
+	w, err := l.write(ctx, b)
+	if err != nil || l.DryRun {
+		return w.report, err
 	}
-	existing, err := l.Warehouse.Load(ctx, l.Into)
-	if err != nil {
-		return nil, err
+	return w.report, w.commit(ctx, b)
+}
+
+// written is a load whose files are there, before its commit.
+type written struct {
+	started time.Time
+	source  *Source
+	load    *table.Append
+	files   []layout.DataFile
+	report  *Report
+	// existing is the table as it was; nil for a new one.
+	existing *table.Table
+}
+
+// write writes the files of a load.
+func (l Loading) write(ctx context.Context, b Budget) (w written, err error) {
+	w.started = time.Now()
+	if w.source, err = survey(ctx, &l.Reading, b); err != nil {
+		return w, err
 	}
-	var load *table.Append
-	var files []layout.DataFile
+	if err = w.source.foreseeRows(ctx, l.Reading, b); err != nil {
+		return w, err
+	}
+	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
+		return w, err
+	}
 	var report *Report
-	if existing == nil {
-		load, files, report, err = l.first(ctx, source, b, started)
+	if w.existing == nil {
+		w.load, w.files, report, err = l.first(ctx, w.source, b, w.started)
 	} else {
-		f := further{Loading: l, source: source, table: existing, budget: b, started: started}
-		load, files, report, err = f.run(ctx)
+		f := further{Loading: l, source: w.source, table: w.existing, budget: b, started: w.started}
+		w.load, w.files, report, err = f.run(ctx)
 	}
 	if err != nil {
-		return nil, err
+		return w, err
 	}
-	report.Table, report.Created = l.Into.String(), load.Creates
+	w.report = report
+	report.Table, report.Created = l.Into.String(), w.load.Creates
 	if l.DryRun {
-		report.DryRun, report.Seconds = true, time.Since(started).Seconds()
-		return report, l.align(ctx, source, load, existing, b, report)
+		report.DryRun, report.Seconds = true, time.Since(w.started).Seconds()
+		return w, l.align(ctx, w.source, w.load, w.existing, b, report)
 	}
+	return w, nil
+}
+
+// commit makes the files part of the table.
+func (w *written) commit(ctx context.Context, b Budget) error {
 	if b.Events != nil {
-		b.Events(Event{Stage: "committing", Objects: len(source.Inputs), Object: len(source.Inputs), BytesRead: source.Bytes, BytesTotal: source.Bytes})
+		b.Events(Event{Stage: "committing", Objects: len(w.source.Inputs), Object: len(w.source.Inputs), BytesRead: w.source.Bytes, BytesTotal: w.source.Bytes})
 	}
-	snapshot, err := load.Commit(ctx, files)
+	snapshot, err := w.load.Commit(ctx, w.files)
 	if err != nil {
-		load.Rollback()
-		return nil, err
+		w.load.Rollback()
+		w.report = nil
+		return err
 	}
-	report.SnapshotID, report.Seconds = snapshot.ID, time.Since(started).Seconds()
-	return report, nil
+	w.report.SnapshotID, w.report.Seconds = snapshot.ID, time.Since(w.started).Seconds()
+	return nil
 }
 
 // place returns where the files of a load are created: nowhere for one that is to write nothing.

@@ -42,9 +42,25 @@ type Report struct {
 	// Reasons groups the quarantined records, and Quarantine is the file that holds them.
 	Reasons    []ReasonGroup `json:"reasons"`
 	Quarantine string        `json:"quarantine,omitempty"`
+	// Split are the accounts of the tables that lists went to.
+	Split []*Report `json:"split,omitempty"`
+	// Completed says that the rows of the table were there already, of a load that could not be finished.
+	Completed bool `json:"completed,omitempty"`
 	// EmptyFiles and HiddenFiles were passed over.
 	EmptyFiles  int `json:"empty_files"`
 	HiddenFiles int `json:"hidden_files"`
+
+	elements []int64 // of the lists that were split off
+}
+
+// addElements counts the elements of lists that were split off.
+func (r *Report) addElements(more []int64) {
+	if r.elements == nil {
+		r.elements = make([]int64, len(more))
+	}
+	for i, n := range more {
+		r.elements[i] += n
+	}
 }
 
 // Counts are the records of an object or of all.

@@ -208,7 +208,7 @@ func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.
 	if len(result.Misfits) > 0 && out.raw == nil {
 		out.raw = bytes.Clone(block.Data)
 	}
-	out.formed, out.filtered = true, out.records-int64(of.Kept)
+	out.formed, out.filtered, out.elements = true, out.records-int64(of.Kept), of.Elements
 	out.ranks, out.raws = make([]int64, len(origins)), nil
 	if w.out.keepsRaw() {
 		out.raws = make([]string, len(origins))

@@ -43,6 +43,8 @@ type Reading struct {
 	Scan Scan
 	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
 	Lineage bool
+	// ParentID adds a column that tells records apart: the object's location and the record's number in it.
+	ParentID bool
 	// KeepRaw adds a column with the record as it was read.
 	KeepRaw     bool
 	PathColumns string

@@ -55,6 +55,8 @@ type fitted struct {
 	// formed says that rows were given another form: there were records of them, of which a condition kept out filtered.
 	formed            bool
 	records, filtered int64
+	// elements are how many elements the lists have that were split off.
+	elements []int64
 	// astray says that a record was taken to begin where none does.
 	astray bool
 }

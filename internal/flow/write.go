@@ -85,6 +85,9 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	if w.fill, err = newFiller(out.extras, out.schema, out.started); err != nil {
 		return nil, 0, err
 	}
+	for _, in := range s.Inputs {
+		w.fill.locations = append(w.fill.locations, in.Location)
+	}
 	out.options.Columnar.Workers = b.Workers
 	w.router = layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer w.router.Abandon()
@@ -135,6 +138,7 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 	counts.RecordsRead += records + int64(len(f.Problems)+f.skipped)
 	counts.RecordsKept += records - f.filtered
 	counts.RecordsFiltered += f.filtered
+	w.report.addElements(f.elements)
 	counts.RecordsSkipped += int64(f.skipped)
 	counts.RecordsQuarantined += int64(len(f.Problems))
 	counts.RowsWritten += rows

@@ -20,6 +20,9 @@ func Report(s Screen, r *flow.Report) {
 			title += " (new table)"
 		}
 	}
+	if r.Completed {
+		title += ": the rows were there already, of a load that was not finished"
+	}
 	if r.DryRun {
 		title += ": nothing was written; a load would do this"
 	}
@@ -57,6 +60,10 @@ func Report(s Screen, r *flow.Report) {
 		if kept(r.Drift) {
 			s.Printf("\n  The values that fit no column are kept in the column %s.\n", schema.MisfitColumn)
 		}
+	}
+	for _, part := range r.Split {
+		s.Printf("\n")
+		Report(s, part)
 	}
 	if len(r.Reasons) > 0 && r.Quarantine == "" {
 		s.Printf("\n")

@@ -38,6 +38,9 @@ type Spec struct {
 	Nest []Nest
 	// Derive adds columns of expressions, each of which may name those before it.
 	Derive []Derivation
+	// Without takes lists away, whose elements are counted; Child makes the rows of one list and nothing else. Both come after Where.
+	Without []string
+	Child   Child
 	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there is none.
 	NestRows Nest
 }
@@ -56,7 +59,7 @@ const DefaultSeparator = "_"
 
 // Empty reports whether nothing is to be changed.
 func (s Spec) Empty() bool {
-	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == ""
+	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == "" && len(s.Without) == 0 && s.Child.List == ""
 }
 
 // Plan is a Spec settled for a schema. It can be used by several goroutines at a time.
@@ -86,6 +89,12 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 	separator := spec.Separator
 	if separator == "" {
 		separator = DefaultSeparator
+	}
+	if spec.Child.List != "" {
+		p.steps = append(p.steps, &child{Child: spec.Child})
+	}
+	for _, list := range spec.Without {
+		p.steps = append(p.steps, &without{name: list})
 	}
 	for _, lists := range spec.Unnest {
 		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, dropEmpty: spec.DropEmpty, separator: separator})
@@ -127,8 +136,9 @@ type frame struct {
 	rows   int
 	// origin is for each row the one of the batch that it came of; nil while none has moved.
 	origin []int32
-	// kept is how many rows of the batch the condition kept.
-	kept int
+	// kept is how many rows of the batch the condition kept, elements how many the lists have that were taken away.
+	kept     int
+	elements []int64
 }
 
 // Result is a batch in its new form.
@@ -138,6 +148,8 @@ type Result struct {
 	Origin []int32
 	// Kept is how many rows Where kept.
 	Kept int
+	// Elements are how many elements the lists have that Without took away.
+	Elements []int64
 }
 
 // Apply changes the form of a batch of the schema that the plan was made for. Where rows are brought together, Group follows.
@@ -152,7 +164,7 @@ func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.Rec
 	for i, a := range f.arrays {
 		types[i].Type = a.DataType()
 	}
-	return Result{array.NewRecordBatch(arrow.NewSchema(types, nil), f.arrays, int64(f.rows)), f.origin, f.kept}, nil
+	return Result{array.NewRecordBatch(arrow.NewSchema(types, nil), f.arrays, int64(f.rows)), f.origin, f.kept, f.elements}, nil
 }
 
 // take moves rows: those at the positions stay, in that order.

@@ -33,6 +33,8 @@ type Append struct {
 	// Cause and Changes tell why the schema is not the table's any more, and how.
 	Cause   string
 	Changes []string
+	// Mark is kept with the snapshot, for Marked; empty for none.
+	Mark string
 
 	warehouse *Warehouse
 	name      Name
@@ -47,6 +49,9 @@ type Append struct {
 
 // loadIDKey is the entry of a snapshot's summary that names the load it came from.
 const loadIDKey = "trevak.load-id"
+
+// markKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
+const markKey = "trevak.split-id"
 
 // properties are given to every new table: small metadata and quick commits however many there are.
 func properties(mapping, notes, log string) iceberg.Properties {
@@ -289,6 +294,9 @@ func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable
 		added = append(added, built)
 	}
 	summary := iceberg.Properties{loadIDKey: a.load}
+	if a.Mark != "" {
+		summary[markKey] = a.Mark
+	}
 	if len(added) == 0 {
 		if err := tx.AddFiles(ctx, nil, summary, false); err != nil {
 			return nil, err

@@ -59,6 +59,16 @@ func (t *Table) Snapshots() []Snapshot {
 	return out
 }
 
+// Marked returns the state that a load with a mark left; ok is false without one.
+func (t *Table) Marked(mark string) (s Snapshot, ok bool) {
+	for _, s := range t.table.Metadata().Snapshots() {
+		if s.Summary != nil && s.Summary.Properties[markKey] == mark {
+			return describeSnapshot(s), true
+		}
+	}
+	return Snapshot{}, false
+}
+
 // Current returns the newest state; ok is false for a table without any.
 func (t *Table) Current() (s Snapshot, ok bool) {
 	current := t.table.CurrentSnapshot()
