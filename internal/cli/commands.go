@@ -10,14 +10,15 @@ import (
 )
 
 func (a *app) preview() *cobra.Command {
-	var reading readingFlags
+	reading := readingFlags{asWritten: true}
 	var n int
 	cmd := &cobra.Command{
 		Use:   "preview SOURCE…",
 		Short: "Show how files or a table will be read, and the first records",
 		Long: `Preview settles the reading rules (format, compression, encoding, delimiter, quote, header), says why, and shows the first
 records as they stand. A source is a file, a folder or a pattern; columnar files and tables are shown too. In the table of
-records · is null, "" an empty text, ⏎ a line break within a field.`,
+records · is null, "" an empty text, ⏎ a line break within a field. With flags that say something of columns or of the form of rows, the
+rows are shown as they would be written.`,
 		Example: `  trevak preview trevak-demo/stations/stations.csv
   trevak preview 'trevak-demo/observations/*.ndjson.gz' -n 3`,
 		Args: sources(&reading),
@@ -36,7 +37,7 @@ records · is null, "" an empty text, ⏎ a line break within a field.`,
 			return nil
 		},
 	}
-	reading.add(cmd, false)
+	reading.add(cmd, true)
 	reading.addShape(cmd)
 	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
 	return cmd

@@ -33,6 +33,15 @@ func (f *correctionFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.scan, "scan", "", "how many records to look at before types are settled: sample, or full (infer: full; load and convert: sample, held against every record while writing)")
 }
 
+// any reports whether something was said of columns.
+func (f *correctionFlags) any(cmd *cobra.Command) bool {
+	said := len(f.declared) > 0
+	for _, name := range []string{"type", "rename", "only", "drop", "required", "key", "names", "nulls", "decimal-mark"} {
+		said = said || cmd.Flags().Changed(name)
+	}
+	return said
+}
+
 // corrections turns the flags into what flow wants.
 func (f *correctionFlags) corrections() (schema.Corrections, error) {
 	c := schema.Corrections{Types: map[string]schema.Stated{}, Renames: map[string]string{}, Only: f.only, Drop: f.drop, Required: f.required, Key: f.key,

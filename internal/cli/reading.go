@@ -32,6 +32,7 @@ type readingFlags struct {
 	feed                              feedFlag
 	schemaComes                       bool
 	shape                             *shapeFlags // nil where rows keep their form
+	asWritten                         bool        // what is said of columns has rows shown as they would be written
 }
 
 // add registers the reading rules; types too where a schema comes of it.
@@ -118,6 +119,9 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 			return r, err
 		}
 		r.Confirmed = f.shape.confirmed
+	}
+	if f.asWritten {
+		r.Formed = f.corrections.any(cmd)
 	}
 	if !f.schemaComes {
 		return r, nil

@@ -191,6 +191,9 @@ func TestWrongForms(t *testing.T) {
 	} {
 		refused(t, 2, append([]string{"preview", "1.ndjson"}, args...), want)
 	}
+	refused(t, 2, []string{"preview", "1.parquet", "--only", "id"}, "columnar files are shown as they are")
+	must(t, []string{"preview", "1.ndjson", "--only", "id,crew", "--type", "id=string", "--rename", "crew=names", "--unnest", "crew"}, "names", "Bo")
+	must(t, []string{"preview", "zero.csv", "--type", "a=boolean"}, "true")
 	refused(t, 2, []string{"preview", "1.parquet", "--nested", "flatten"}, "cannot be given another form yet")
 	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "division by zero; NULLIF(…, 0) makes the result null, at character 3")
 	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "unknown flag")

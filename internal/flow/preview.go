@@ -86,7 +86,14 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 func (g *grid) formed(ctx context.Context, source *Source, r Reading) error {
 	return source.wholly(ctx, r, DefaultBudget(), func() error {
 		g.p.Columns, g.p.Rows, g.index = nil, nil, map[string]int{}
-		for _, f := range source.reshaped.plan.Schema.Fields {
+		inferred, err := source.infer(ctx, r, DefaultBudget(), true, false)
+		if err == nil {
+			err = inferred.allMatched()
+		}
+		if err != nil {
+			return err
+		}
+		for _, f := range inferred.Schema.Fields {
 			g.column(f.Name)
 		}
 		return source.formedRows(ctx, g.n, func(batch arrow.RecordBatch) error {

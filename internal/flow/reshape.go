@@ -29,8 +29,11 @@ type reshaped struct {
 // survey finds the objects of a source, and settles the form that its rows get.
 func survey(ctx context.Context, r *Reading, b Budget) (*Source, error) {
 	s, err := Survey(ctx, *r)
-	if err != nil || r.Shape.Empty() {
+	if err != nil || r.Shape.Empty() && !r.Formed {
 		return s, err
+	}
+	if s.columnar() && r.Shape.Empty() {
+		return nil, fault.New(fault.Usage, "the rows of columnar files are shown as they are").Try("leave out what is said of columns, or convert the files first")
 	}
 	if s.columnar() {
 		return nil, fault.New(fault.Usage, "the rows of columnar files cannot be given another form yet").Try("leave --nested, --unnest, --nest, --where and --derive out")

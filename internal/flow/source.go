@@ -54,6 +54,8 @@ type Reading struct {
 	PartitionValues []PartitionValue
 	// Shape is what becomes of the form of rows.
 	Shape shape.Spec
+	// Formed takes rows as ones in another form even where that is their own.
+	Formed bool
 	// Confirmed lets rows become very many more than records.
 	Confirmed bool
 	// Limits bound what a record may take.

@@ -167,7 +167,7 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 			kind = types[i]
 		}
 		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
-			orDash(number(int(c.Pages))), Number(c.Bytes), orDash(number(int(c.RawBytes))), strings.Join(c.Codecs, ", "), encodings(c)})
+			orDash(number(int(c.Pages))), Number(c.Bytes), orDash(count(c.RawBytes)), strings.Join(c.Codecs, ", "), encodings(c)})
 	}
 	t.Write(s)
 }
@@ -179,6 +179,14 @@ func encodings(c columnar.ColumnLayout) string {
 		list = append(slices.Clone(list), "bloom filter")
 	}
 	return strings.Join(list, ", ")
+}
+
+// count writes a number with its thousands set apart, nothing for 0.
+func count(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return Number(n)
 }
 
 func number(n int) string {
