@@ -176,6 +176,26 @@ func TestRowsMultiply(t *testing.T) {
 	must(t, []string{"convert", "long.ndjson", "--to", "pairs.parquet", "--unnest", "a,b"}, "13 rows")
 }
 
+// TestFormsOfColumnarRows gives the rows of Parquet files the forms that those of text get.
+func TestFormsOfColumnarRows(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay})
+	must(t, []string{"convert", "1.ndjson", "--to", "files/1.parquet"}, "")
+	must(t, []string{"convert", "2.ndjson", "--to", "files/2.parquet", "--type", "readings.value=string"}, "")
+	must(t, []string{"preview", "files", "--unnest", "readings", "--nested", "flatten"}, "buoy_maker", "Tarn", "much")
+	for i, form := range [][]string{{"--nested", "flatten", "--unnest", "readings", "--where", "id <> 2"}, {"--unnest", "crew", "--derive", "north = buoy.position.lat > 58"},
+		{"--only", "id,readings", "--unnest", "readings", "--nested", "flatten", "--nest-rows", "readings=readings_sensor,readings_value"}} {
+		text, columns := fmt.Sprintf("text%d.ndjson", i), fmt.Sprintf("columns%d.ndjson", i)
+		must(t, append([]string{"convert", "1.ndjson", "--to", text}, form...), "3 read")
+		must(t, append([]string{"convert", "files/1.parquet", "--to", columns}, form...), "3 read")
+		if a, b := readFile(t, text), readFile(t, columns); a != b || a == "" {
+			t.Errorf("%v: of text\n%sof columns\n%s", form, a, b)
+		}
+	}
+	must(t, []string{"load", "files/1.parquet", "--into", "ops.visits", "--split", "readings=ops.readings", "--lineage"}, "3 rows of those kept")
+	must(t, []string{"preview", "ops.readings"}, "files/1.parquet:3")
+	must(t, []string{"convert", "files/1.parquet", "--to", "all.parquet", "--unnest", "readings", "--unnest", "crew"}, "6 rows of those kept")
+}
+
 func TestWrongForms(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "zero.csv": "a,b\n1,0\n"})
 	must(t, []string{"convert", "1.ndjson", "--to", "1.parquet"}, "")
@@ -194,7 +214,6 @@ func TestWrongForms(t *testing.T) {
 	refused(t, 2, []string{"preview", "1.parquet", "--only", "id"}, "columnar files are shown as they are")
 	must(t, []string{"preview", "1.ndjson", "--only", "id,crew", "--type", "id=string", "--rename", "crew=names", "--unnest", "crew"}, "names", "Bo")
 	must(t, []string{"preview", "zero.csv", "--type", "a=boolean"}, "true")
-	refused(t, 2, []string{"preview", "1.parquet", "--nested", "flatten"}, "cannot be given another form yet")
 	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "division by zero; NULLIF(…, 0) makes the result null, at character 3")
 	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "unknown flag")
 }

@@ -92,17 +92,7 @@ func (w *writing) groupedBlocks(ctx context.Context, p pass) error {
 		}
 		return w.take(ctx, last, f)
 	}
-	err := process(ctx, p, func() func(*parse.Block) (formed, error) {
-		former := w.source.newFormer(ctx, w.out.keepsRaw())
-		return func(block *parse.Block) (formed, error) {
-			f, err := former.work(block)
-			if f.raw == nil {
-				// What does not fit the columns is only known when rows are brought together.
-				f.raw = append([]byte(nil), block.Data...)
-			}
-			return f, err
-		}
-	}, func(block parse.Block, f formed) error {
+	err := w.source.eachForm(ctx, p, w.out.keepsRaw(), func(block parse.Block, f formed) error {
 		if block.Object != last.Object {
 			if err := finish(); err != nil {
 				return err

@@ -9,6 +9,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"trevak/internal/columnar"
 	"trevak/internal/expr"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
@@ -34,9 +35,6 @@ func survey(ctx context.Context, r *Reading, b Budget) (*Source, error) {
 	}
 	if s.columnar() && r.Shape.Empty() {
 		return nil, fault.New(fault.Usage, "the rows of columnar files are shown as they are").Try("leave out what is said of columns, or convert the files first")
-	}
-	if s.columnar() {
-		return nil, fault.New(fault.Usage, "the rows of columnar files cannot be given another form yet").Try("leave --nested, --unnest, --nest, --where and --derive out")
 	}
 	base := *s
 	base.Inputs = slices.Clone(s.Inputs)
@@ -247,6 +245,17 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 	if w.source.reshaped.plan.Groups() {
 		return w.groupedBlocks(ctx, p)
 	}
+	if p.source.columnar() {
+		fitter := fit.NewBatches(w.out.schema)
+		w.report.BytesUnpacked = p.source.Bytes
+		return w.source.eachForm(ctx, p, false, func(block parse.Block, f formed) error {
+			rows, err := w.formed(ctx, fitter, &block, f, f.Result.Batch, f.origins())
+			if err != nil {
+				return err
+			}
+			return w.take(ctx, block, rows)
+		})
+	}
 	return process(ctx, p, func() func(*parse.Block) (fitted, error) {
 		former, fitter := w.source.newFormer(ctx, w.out.keepsRaw()), fit.NewBatches(w.out.schema)
 		return func(block *parse.Block) (fitted, error) {
@@ -257,6 +266,61 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 			return w.formed(ctx, fitter, block, f, f.Result.Batch, f.origins())
 		}
 	}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
+}
+
+// eachForm hands over what becomes of the blocks of a source, or of the batches of its columnar files, in order.
+func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(parse.Block, formed) error) error {
+	f := s.reshaped
+	if f.base.columnar() {
+		return f.eachBatch(ctx, p, func(i int, old fitted) error {
+			result, err := f.plan.Apply(ctx, f.inference.Schema.Fields, old.Batch)
+			if err != nil {
+				return evaluation(err, f.base.Inputs[i].Location)
+			}
+			return visit(parse.Block{Object: i}, formed{old, result, make([]int, old.records)})
+		})
+	}
+	return process(ctx, p, func() func(*parse.Block) (formed, error) {
+		former := s.newFormer(ctx, keepRaw)
+		return func(block *parse.Block) (formed, error) {
+			formed, err := former.work(block)
+			if keepsBlock := f.plan.Groups(); keepsBlock && formed.raw == nil {
+				// What does not fit the columns is only known when rows are brought together.
+				formed.raw = bytes.Clone(block.Data)
+			}
+			return formed, err
+		}
+	}, visit)
+}
+
+// eachBatch hands over the rows of columnar files, under the schema that all of them have together.
+func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int, old fitted) error) error {
+	columns, fitter := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, false), fit.NewBatches(f.inference.Schema)
+	for i, in := range f.base.Inputs {
+		file, err := columnar.Open(in.Location)
+		if err != nil {
+			return err
+		}
+		row := int64(0)
+		err = file.Batches(ctx, func(b arrow.RecordBatch) error {
+			b.Retain()
+			result, err := fitter.Fit(ctx, b, columns.fields[i], columns.kept[i])
+			if err != nil {
+				return fault.New(fault.Schema, "%s", err).In(in.Location)
+			}
+			old := fitted{Result: result, rows: true, before: row, records: b.NumRows()}
+			row += b.NumRows()
+			return visit(i, old)
+		})
+		file.Close()
+		if err == nil && p.hashes != nil {
+			p.hashes[i], err = hashOf(ctx, in)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // eachFormed hands over the rows of a source in their new form, block by block and in order.
@@ -274,9 +338,7 @@ func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int
 		}
 		return visit(object, batch)
 	}
-	err := process(ctx, p, func() func(*parse.Block) (formed, error) {
-		return s.newFormer(ctx, false).work
-	}, func(block parse.Block, f formed) error {
+	err := s.eachForm(ctx, p, false, func(block parse.Block, f formed) error {
 		if f.widens() || f.fitted.Batch == nil {
 			return errWider
 		}
@@ -374,6 +436,16 @@ type counted struct {
 // eachCounted hands over how many rows come of each record.
 func (s *Source) eachCounted(ctx context.Context, b Budget, visit func(block *parse.Block, counts []int64, start func(row int) int)) error {
 	p := s.reshaped.base.pass("counting", b)
+	if f := s.reshaped; f.base.columnar() {
+		return f.eachBatch(ctx, p, func(i int, old fitted) error {
+			counts, err := f.plan.Count(ctx, f.inference.Schema.Fields, old.Batch)
+			if err != nil {
+				return evaluation(err, f.base.Inputs[i].Location)
+			}
+			visit(&parse.Block{Object: i, Line: old.before + 1}, counts, func(int) int { return 0 })
+			return nil
+		})
+	}
 	return process(ctx, p, func() func(*parse.Block) (counted, error) {
 		f := s.newFormer(ctx, false)
 		return func(block *parse.Block) (counted, error) {
