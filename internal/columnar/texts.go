@@ -105,6 +105,11 @@ func (t *texts) one(v []byte) {
 		t.stretch(v)
 		return
 	}
+	if n := len(t.ids); n > 0 && bytes.Equal(t.dict.Value(t.ids[n-1]), v) {
+		// Texts often stand in runs.
+		t.ids = append(t.ids, t.ids[n-1])
+		return
+	}
 	id := t.dict.ID(v)
 	t.ids = append(t.ids, id)
 	if int(id) == len(t.seen) {

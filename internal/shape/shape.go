@@ -12,8 +12,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/compute"
-	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/expr"
 	"trevak/internal/fault"
@@ -191,35 +189,6 @@ func (f *frame) moved(rows []int32) {
 	}
 	f.origin, f.rows = origin, len(rows)
 }
-
-// takeArray returns the values at positions, null where absent says so.
-func takeArray(ctx context.Context, a arrow.Array, rows []int32, absent []bool) (arrow.Array, error) {
-	buffers := []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}
-	nulls := 0
-	if absent != nil {
-		bits := newBits(len(rows))
-		for i, is := range absent {
-			if is {
-				nulls++
-				clearBit(bits, i)
-			}
-		}
-		buffers[0] = memory.NewBufferBytes(bits)
-	}
-	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(rows), buffers, nil, nulls, 0))
-	return compute.TakeArray(ctx, a, indices)
-}
-
-// newBits returns a bitmap of ones.
-func newBits(n int) []byte {
-	bits := make([]byte, (n+7)/8)
-	for i := range bits {
-		bits[i] = 0xff
-	}
-	return bits
-}
-
-func clearBit(bits []byte, i int) { bits[i>>3] &^= 1 << (i & 7) }
 
 // find returns the position of a column by its name, in any letter case where that is clear, or by its name in the source; -1 where there is none.
 func find(fields []schema.Field, name string) int {

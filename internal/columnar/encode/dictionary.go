@@ -29,7 +29,12 @@ type fixedSlot[T integer] struct {
 
 // Add appends the number of each value to ids.
 func (d *Fixed[T]) Add(ids []uint32, values []T) []uint32 {
-	for _, v := range values {
+	for i, v := range values {
+		// Values often stand in runs.
+		if i > 0 && v == values[i-1] {
+			ids = append(ids, ids[len(ids)-1])
+			continue
+		}
 		if 2*len(d.Values) >= len(d.slots) {
 			d.grow()
 		}
