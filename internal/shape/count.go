@@ -21,7 +21,7 @@ func chains(fields []schema.Field, spec Spec) ([]chain, error) {
 		at := -1
 		for i, known := range names {
 			for _, earlier := range known {
-				if strings.HasPrefix(lists[0], earlier+".") {
+				if lists[0] == earlier || strings.HasPrefix(lists[0], earlier+".") {
 					at = i
 				}
 			}

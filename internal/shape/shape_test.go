@@ -373,6 +373,18 @@ func TestListsComeBack(t *testing.T) {
 	}
 }
 
+// TestListsOfListsAreForeseen goes through a list of lists by the same name twice, which multiplies nothing.
+func TestListsOfListsAreForeseen(t *testing.T) {
+	inner := schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Long}}}
+	s := schema.Schema{Fields: []schema.Field{field("id", schema.Long), listOf("a", inner)}}
+	text := `[{"id":1,"a":[[1,2],[],[3]]},{"id":2,"a":null}]`
+	p, out, _ := apply(t, s, Spec{Unnest: [][]string{{"a"}, {"a"}}}, text)
+	counts, err := p.Count(context.Background(), s.Fields, read(t, s, text))
+	if err != nil || fmt.Sprint(counts) != "[4 1]" || out.Batch.NumRows() != 5 || p.Multiplies() {
+		t.Errorf("%v rows of %d were foreseen: %v", counts, out.Batch.NumRows(), err)
+	}
+}
+
 // TestRowsAreForeseen compares what Count says of lists that multiply with what Apply makes.
 func TestRowsAreForeseen(t *testing.T) {
 	for _, spec := range []Spec{
