@@ -28,7 +28,9 @@ cannot become rows go to a quarantine file; more of them than --max-bad allows s
 files are never changed.`,
 		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
   trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
-  trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run`,
+  trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run
+  trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten
+  trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings --split alerts=orrin.visit_alerts`,
 		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := reading.reading(cmd, args)
@@ -86,7 +88,8 @@ func (a *app) convert() *cobra.Command {
 		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson, .csv, .tsv), or as a folder of
 them with a folder for each partition. The destination appears when all of it is written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
-  trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite`,
+  trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite
+  trevak convert trevak-demo/observations --to trevak-demo/measured.csv --unnest readings --nested flatten --lists json --overwrite`,
 		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := reading.reading(cmd, args)
