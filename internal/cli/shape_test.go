@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -128,7 +129,8 @@ func TestRowsAndBack(t *testing.T) {
 
 // TestListsIntoTables splits lists off, and finishes a load of which one commit is missing.
 func TestListsIntoTables(t *testing.T) {
-	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "clash.ndjson": `{"id":1,"list":[{"id":2}]}`})
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "clash.ndjson": `{"id":1,"list":[{"id":2}]}`,
+		"bad.ndjson": "{\"id\":1,\"a\":[1,2]}\n{bad\n{\"id\":3,\"a\":[3]}\n"})
 	split := []string{"--into", "ops.visits", "--split", "readings=ops.readings", "--split", "crew=ops.crew"}
 	must(t, append([]string{"load", "1.ndjson", "--dry-run"}, split...), "nothing was written")
 	if _, err := os.Stat("warehouse"); err == nil {
@@ -156,6 +158,10 @@ func TestListsIntoTables(t *testing.T) {
 	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested", "flatten"}, "3 rows of those kept")
 	must(t, []string{"preview", "ops.keyed"}, "buoy_position_lat", `["Ina","Bo"]`)
 	must(t, []string{"schema", "ops.keyed_readings"}, "id", "_position", "sensor")
+	must(t, []string{"load", "bad.ndjson", "--into", "ops.bad", "--split", "a=ops.bad_a", "--max-bad", "1"}, "2 kept", "1 quarantined", "3 rows of those kept")
+	if kept, err := filepath.Glob("quarantine-*"); err != nil || len(kept) != 1 {
+		t.Errorf("the bad record is kept in %v, %v", kept, err)
+	}
 	refused(t, 2, []string{"load", "clash.ndjson", "--into", "a.b", "--key", "id", "--split", "list=a.c"}, `its elements have a member "id", as the key of its records`)
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "reading=a.c"}, "the nearest names are readings")
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings=a.b"}, "is named twice")
@@ -214,7 +220,7 @@ func TestWrongForms(t *testing.T) {
 	refused(t, 2, []string{"preview", "1.parquet", "--only", "id"}, "columnar files are shown as they are")
 	must(t, []string{"preview", "1.ndjson", "--only", "id,crew", "--type", "id=string", "--rename", "crew=names", "--unnest", "crew"}, "names", "Bo")
 	must(t, []string{"preview", "zero.csv", "--type", "a=boolean"}, "true")
-	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "division by zero; NULLIF(…, 0) makes the result null, at character 3")
+	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "zero.csv:2: --derive c: division by zero; NULLIF(…, 0) makes the result null, at character 3")
 	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "unknown flag")
 }
 

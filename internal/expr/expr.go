@@ -7,6 +7,7 @@
 package expr
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -55,7 +56,18 @@ func (b *rows) only(wanted []int32) *rows {
 
 // fail returns an error of evaluation at a place of the expression.
 func (b *rows) fail(at int, format string, args ...any) error {
-	return &Error{b.text, at, fmt.Sprintf(format, args...)}
+	return &Error{Text: b.text, Offset: at, Reason: fmt.Sprintf(format, args...), Row: -1}
+}
+
+// of says which row an error is of.
+func (b *rows) of(i int, err error) error {
+	var e *Error
+	if errors.As(err, &e) && e.Row < 0 {
+		if e.Row = i; b.picked != nil {
+			e.Row = int(b.picked[i])
+		}
+	}
+	return err
 }
 
 // Parse understands an expression over fields. Errors are of type *Error.
@@ -73,7 +85,7 @@ func Parse(text string, fields []schema.Field) (*Expression, error) {
 		return nil, p.err
 	}
 	if root.null {
-		return nil, &Error{text, root.at, "NULL alone has no type; write CAST(NULL AS double)"}
+		return nil, &Error{Text: text, Offset: root.at, Reason: "NULL alone has no type; write CAST(NULL AS double)", Row: -1}
 	}
 	return &Expression{text, root}, nil
 }

@@ -59,7 +59,7 @@ func mapped(kind schema.Kind, at int, of node, set func(b *rows, out, in *vector
 		for i := range b.n {
 			if !in.isNull(i) {
 				if err := set(b, out, in, i); err != nil {
-					return nil, err
+					return nil, b.of(i, err)
 				}
 			}
 		}
@@ -83,7 +83,7 @@ func paired(kind schema.Kind, at int, x, y node, set func(b *rows, out, x, y *ve
 			if left.isNull(i) || right.isNull(i) {
 				out.setNull(i, b.n)
 			} else if err := set(b, out, left, right, i); err != nil {
-				return nil, err
+				return nil, b.of(i, err)
 			}
 		}
 		return out, nil

@@ -61,7 +61,7 @@ func (t token) show() string {
 // fail keeps the first error.
 func (p *parser) fail(at int, format string, args ...any) node {
 	if p.err == nil {
-		p.err = &Error{p.text, at, fmt.Sprintf(format, args...)}
+		p.err = &Error{Text: p.text, Offset: at, Reason: fmt.Sprintf(format, args...), Row: -1}
 		p.next = len(p.tokens) - 1
 	}
 	return node{kind: schema.Boolean, at: at}

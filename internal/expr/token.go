@@ -13,6 +13,8 @@ type Error struct {
 	Text   string
 	Offset int
 	Reason string
+	// Row is the row whose values the expression does not take, -1 where it is wrong for all.
+	Row int
 }
 
 // Error writes the expression with a mark under the character.
@@ -77,7 +79,7 @@ func scan(text string) ([]token, error) {
 				}
 			}
 			if sign == "" {
-				return nil, &Error{text, at, fmt.Sprintf("%q means nothing here", c)}
+				return nil, &Error{Text: text, Offset: at, Reason: fmt.Sprintf("%q means nothing here", c), Row: -1}
 			}
 			out, at = append(out, token{kind: signToken, text: sign, word: sign, at: at}), at+len(sign)
 		}
@@ -105,7 +107,7 @@ func scanQuoted(text string, at int) (token, int, error) {
 		}
 		return token{kind: kind, text: b.String(), at: at}, i + 1, nil
 	}
-	return token{}, 0, &Error{text, at, "a quote is not closed"}
+	return token{}, 0, &Error{Text: text, Offset: at, Reason: "a quote is not closed", Row: -1}
 }
 
 // numberLength returns how many bytes a number takes: digits, a point, an exponent.

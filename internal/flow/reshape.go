@@ -138,7 +138,7 @@ func (f *former) work(block *parse.Block) (formed, error) {
 	}
 	result, err := f.form.plan.Apply(f.ctx, f.form.inference.Schema.Fields, old.Batch)
 	if err != nil {
-		return formed{}, evaluation(err, f.source.Inputs[block.Object].Location)
+		return formed{}, evaluation(err, f.source.Inputs[block.Object].Location, func(row int) int64 { return block.LineAt(f.starts(old)[row]) })
 	}
 	old.records = old.Batch.NumRows()
 	return formed{old, result, f.starts(old)}, nil
@@ -157,13 +157,17 @@ func (f *former) starts(old fitted) []int {
 	return starts
 }
 
-// evaluation says in which object an expression has no value.
-func evaluation(err error, location string) error {
+// evaluation says of which record an expression has no value.
+func evaluation(err error, location string, line func(row int) int64) error {
 	var at *expr.Error
-	if errors.As(err, &at) {
-		return fault.New(fault.Input, "%s", err).In(location)
+	if !errors.As(err, &at) {
+		return fmt.Errorf("changing the form of the rows: %w", err)
 	}
-	return fmt.Errorf("changing the form of the rows: %w", err)
+	e := fault.New(fault.Input, "%s", err).In(location)
+	if at.Row >= 0 {
+		e.Line = line(at.Row)
+	}
+	return e
 }
 
 // rowOrigin is the record that a row came of: its number in the block, which is below 0 for one of an earlier block, where it begins, what of it did
@@ -275,7 +279,7 @@ func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(
 		return f.eachBatch(ctx, p, func(i int, old fitted) error {
 			result, err := f.plan.Apply(ctx, f.inference.Schema.Fields, old.Batch)
 			if err != nil {
-				return evaluation(err, f.base.Inputs[i].Location)
+				return evaluation(err, f.base.Inputs[i].Location, func(row int) int64 { return old.before + int64(row) + 1 })
 			}
 			return visit(parse.Block{Object: i}, formed{old, result, make([]int, old.records)})
 		})
@@ -440,7 +444,7 @@ func (s *Source) eachCounted(ctx context.Context, b Budget, visit func(block *pa
 		return f.eachBatch(ctx, p, func(i int, old fitted) error {
 			counts, err := f.plan.Count(ctx, f.inference.Schema.Fields, old.Batch)
 			if err != nil {
-				return evaluation(err, f.base.Inputs[i].Location)
+				return evaluation(err, f.base.Inputs[i].Location, func(row int) int64 { return old.before + int64(row) + 1 })
 			}
 			visit(&parse.Block{Object: i, Line: old.before + 1}, counts, func(int) int { return 0 })
 			return nil
@@ -455,7 +459,7 @@ func (s *Source) eachCounted(ctx context.Context, b Budget, visit func(block *pa
 			}
 			counts, err := f.form.plan.Count(ctx, f.form.inference.Schema.Fields, old.Batch)
 			if err != nil {
-				return counted{}, evaluation(err, f.source.Inputs[block.Object].Location)
+				return counted{}, evaluation(err, f.source.Inputs[block.Object].Location, func(row int) int64 { return block.LineAt(f.starts(old)[row]) })
 			}
 			// The block's data is gone when the counts are looked at.
 			old.raw = bytes.Clone(block.Data)

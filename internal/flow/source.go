@@ -61,8 +61,10 @@ type Reading struct {
 	// Limits bound what a record may take.
 	Limits Limits
 	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
-	MaxBad     Tolerance
-	Quarantine string
+	MaxBad Tolerance
+	// BadElsewhere says that the same records are kept elsewhere when they fail.
+	BadElsewhere bool
+	Quarantine   string
 }
 
 // Limits bound what one record may take. A limit of 0 is the default.

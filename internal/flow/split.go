@@ -75,10 +75,7 @@ func (l Loading) parts() ([]Loading, error) {
 		part := l
 		part.Splits, part.Into, part.Partition, part.Sort, part.ParentID = nil, s.Into, "", "", whole.ParentID
 		part.Corrections.Key, part.Corrections.Required, part.Corrections.Renames = nil, nil, nil
-		part.Quarantine = ""
-		if l.Quarantine != "" {
-			part.Quarantine = l.Quarantine + "." + s.Into.String()
-		}
+		part.BadElsewhere = true // with those of the records' table
 		part.Shape = shape.Spec{Where: l.Shape.Where, Flatten: l.Shape.Flatten, Separator: l.Shape.Separator, Depth: l.Shape.Depth, ListsAsJSON: l.Shape.ListsAsJSON,
 			Child: shape.Child{List: s.List, Keys: l.Corrections.Key}}
 		children = append(children, part)

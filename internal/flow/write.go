@@ -278,7 +278,7 @@ func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, 
 		path = quarantineName(target, started)
 	}
 	file := quarantine.New(path)
-	if out.dry {
+	if out.dry || r.BadElsewhere {
 		file = quarantine.Nowhere()
 	}
 	bad := &tally{limit: r.MaxBad, file: file}

@@ -7,6 +7,7 @@ package shape
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -155,7 +156,7 @@ func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.Rec
 	f := &frame{fields: fields, arrays: batch.Columns(), rows: int(batch.NumRows()), kept: int(batch.NumRows())}
 	for _, step := range p.steps {
 		if err := step.apply(ctx, f); err != nil {
-			return Result{}, err
+			return Result{}, f.of(err)
 		}
 	}
 	types := p.before.Fields()
@@ -163,6 +164,15 @@ func (p *Plan) Apply(ctx context.Context, fields []schema.Field, batch arrow.Rec
 		types[i].Type = a.DataType()
 	}
 	return Result{array.NewRecordBatch(arrow.NewSchema(types, nil), f.arrays, int64(f.rows)), f.origin, f.kept, f.elements}, nil
+}
+
+// of makes the row that an error of an expression tells the one of the batch that it came of.
+func (f *frame) of(err error) error {
+	var e *expr.Error
+	if errors.As(err, &e) && e.Row >= 0 && f.origin != nil {
+		e.Row = int(f.origin[e.Row])
+	}
+	return err
 }
 
 // take moves rows: those at the positions stay, in that order.
