@@ -32,11 +32,12 @@ type words struct {
 const noValue = 1<<32 - 1
 
 // Numbering is given up when so few of the first texts were met before that more than mostWords different ones are to be expected, when half of the texts
-// are still new later, or when there are too many.
+// are still new later, or when there are too many, or they take too many bytes.
 const (
-	firstLook = 512
-	laterLook = 32 << 10
-	mostWords = 32 << 10
+	firstLook     = 512
+	laterLook     = 32 << 10
+	mostWords     = 32 << 10
+	mostWordBytes = 1 << 20
 )
 
 // fewestWords is how many values a column is prepared for.
@@ -205,7 +206,7 @@ func (w *words) pays() bool {
 		// Of n values out of d equally common ones, n*n/2d are expected to repeat another.
 		w.gone = repeated*2*mostWords < looked*looked && repeated < looked/2
 	}
-	if w.gone = w.gone || w.values.n > 2*mostWords; w.gone {
+	if w.gone = w.gone || w.values.n > 2*mostWords || len(w.values.bytes) > mostWordBytes; w.gone {
 		if w.numbers != nil {
 			w.numbers.free()
 		}
