@@ -30,6 +30,7 @@ type Delimited struct {
 func NewDelimited(s schema.Schema, coded bool) *Delimited {
 	d := &Delimited{schema: s, arrow: s.Arrow(), words: make([]*words, len(s.Fields)), pool: make(columnPool, mostSpareColumns)}
 	room := mostNumbers
+	coded = coded && fewColumns(s)
 	for i, f := range s.Fields {
 		if coded && numbered(f.Type.Kind) {
 			d.words[i] = newWords(f, &room)

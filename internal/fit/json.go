@@ -25,7 +25,7 @@ type JSON struct {
 // which grow from batch to batch.
 func NewJSON(s schema.Schema, unknown Unknown, exact, coded bool) *JSON {
 	j := &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact, pool: make(columnPool, mostSpareColumns)}
-	if coded {
+	if coded && fewColumns(s) {
 		j.words = map[string]*words{}
 	}
 	return j

@@ -40,8 +40,18 @@ const (
 	mostWordBytes = 1 << 20
 )
 
+// mostNumbered is how many columns a schema may have whose texts are numbered: each takes memory before it pays.
+const mostNumbered = 1000
+
+// fewColumns reports whether the texts of a schema's columns may be numbered.
+func fewColumns(s schema.Schema) bool {
+	columns := 0
+	s.Walk(func(string, *schema.Field) { columns++ })
+	return columns <= mostNumbered
+}
+
 // fewestWords is how many values a column is prepared for.
-const fewestWords = 256
+const fewestWords = 64
 
 // numbered reports whether a column of the type can have its texts numbered.
 func numbered(k schema.Kind) bool {

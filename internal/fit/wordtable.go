@@ -14,7 +14,7 @@ const (
 )
 
 // firstSlots is how many slots a table begins with.
-const firstSlots = 256
+const firstSlots = 64
 
 // crowded reports whether so many texts want a table of more slots: three of four are empty in all but small ones, so that searches are short.
 func crowded(n, slots int) bool { return n > slots/4 && (n > slots/2 || slots >= 4<<10) }
