@@ -39,7 +39,7 @@ func castOne(kind schema.Kind, in *vector, i int) (out *vector, ok bool) {
 	case schema.Timestamp, schema.TimestampTz:
 		switch in.kind {
 		case schema.Date:
-			out.longs[0] = in.longs[i] * microsPerDay
+			out.longs[0] = in.longs[i] * lexical.MicrosPerDay
 			return out, true
 		case schema.Timestamp, schema.TimestampTz:
 			out.longs[0] = in.longs[i]
@@ -71,8 +71,8 @@ func castText(out *vector, text []byte) (ok bool) {
 }
 
 func floorDays(micros int64) int64 {
-	days := micros / microsPerDay
-	if micros%microsPerDay < 0 {
+	days := micros / lexical.MicrosPerDay
+	if micros%lexical.MicrosPerDay < 0 {
 		days--
 	}
 	return days

@@ -120,19 +120,7 @@ func (p *parser) column(path []string, at int) node {
 	var positions []int
 	var field *schema.Field
 	for depth, name := range path {
-		position := -1
-		for i := range fields {
-			if strings.EqualFold(fields[i].Name, name) && (position < 0 || fields[i].Name == name) {
-				position = i
-			}
-		}
-		if position < 0 {
-			for i := range fields {
-				if fields[i].Origin == name {
-					position = i
-				}
-			}
-		}
+		position := schema.NewIndex(fields, schema.SafeNames).Find(name)
 		if position < 0 {
 			names := make([]string, len(fields))
 			for i := range fields {

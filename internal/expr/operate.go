@@ -6,6 +6,7 @@ import (
 	"math/bits"
 	"strings"
 
+	"trevak/internal/lexical"
 	"trevak/internal/schema"
 )
 
@@ -97,11 +98,9 @@ func toDouble(n node) node {
 	})
 }
 
-const microsPerDay = 86_400_000_000
-
 func toMicros(n node, kind schema.Kind) node {
 	return mapped(kind, n.at, n, func(_ *rows, out, in *vector, i int) error {
-		out.longs[i] = in.longs[i] * microsPerDay
+		out.longs[i] = in.longs[i] * lexical.MicrosPerDay
 		return nil
 	})
 }
@@ -235,7 +234,7 @@ func (p *parser) truth(n node) node {
 	return n
 }
 
-// logic joins conditions by OR or AND. Unknown OR true is true, unknown AND false is false.
+// logic joins conditions by OR or AND. Unknown OR true is true, unknown AND false is false. The second is asked only for rows that the first does not decide.
 func (p *parser) logic(at int, x, y node, or bool) node {
 	x, y = p.truth(x), p.truth(y)
 	return node{kind: schema.Boolean, at: at, eval: func(b *rows) (*vector, error) {
@@ -243,18 +242,22 @@ func (p *parser) logic(at int, x, y node, or bool) node {
 		if err != nil {
 			return nil, err
 		}
-		right, err := y.eval(b)
+		out := newVector(schema.Boolean, b.n)
+		open := make([]int32, 0, b.n)
+		for i := range b.n {
+			if out.flags[i] = or; left.isNull(i) || left.flags[i] != or {
+				open = append(open, int32(i))
+			}
+		}
+		right, err := y.eval(b.only(open))
 		if err != nil {
 			return nil, err
 		}
-		out := newVector(schema.Boolean, b.n)
-		for i := range b.n {
-			decides := !left.isNull(i) && left.flags[i] == or || !right.isNull(i) && right.flags[i] == or
+		for from, i := range open {
 			switch {
-			case decides:
-				out.flags[i] = or
-			case left.isNull(i) || right.isNull(i):
-				out.setNull(i, b.n)
+			case !right.isNull(from) && right.flags[from] == or:
+			case left.isNull(int(i)) || right.isNull(from):
+				out.setNull(int(i), b.n)
 			default:
 				out.flags[i] = !or
 			}

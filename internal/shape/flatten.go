@@ -5,6 +5,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/rowtext"
@@ -79,7 +80,7 @@ func member(parent *array.Struct, at int) arrow.Array {
 	bits, nulls := newBits(a.Len()), 0
 	for i := range a.Len() {
 		if a.IsNull(i) || parent.IsNull(i) {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}
@@ -93,7 +94,7 @@ func withNulls(a arrow.Array, bits []byte, nulls int) arrow.Array {
 		shifted := newBits(d.Offset() + d.Len())
 		for i := range d.Len() {
 			if bits[i>>3]>>(i&7)&1 == 0 {
-				clearBit(shifted, d.Offset()+i)
+				bitutil.ClearBit(shifted, d.Offset()+i)
 			}
 		}
 		bits = shifted

@@ -6,6 +6,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/fault"
@@ -118,7 +119,7 @@ func (p *Plan) Group(ctx context.Context, batch arrow.RecordBatch, ends []int) (
 		firsts[i] = int32(start)
 		if end == start+1 && g.nothing(batch, start) {
 			// One row without an element is what a record without a list becomes.
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		} else {
 			for row := start; row < end; row++ {
@@ -178,7 +179,7 @@ func (g *group) values(ctx context.Context, batch arrow.RecordBatch, rows []int3
 	bits, nulls := newBits(len(rows)), 0
 	for i, row := range rows {
 		if g.nothing(batch, int(row)) {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}

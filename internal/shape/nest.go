@@ -6,6 +6,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/fault"
@@ -55,7 +56,7 @@ func (s *nest) apply(_ context.Context, f *frame) error {
 	bits, nulls := newBits(f.rows), 0
 	for row := range f.rows {
 		if !slices.ContainsFunc(s.at, func(at int) bool { return !f.arrays[at].IsNull(row) }) {
-			clearBit(bits, row)
+			bitutil.ClearBit(bits, row)
 			nulls++
 		}
 	}

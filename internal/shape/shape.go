@@ -200,18 +200,9 @@ func (f *frame) moved(rows []int32) {
 	f.origin, f.rows = origin, len(rows)
 }
 
-// find returns the position of a column by its name, in any letter case where that is clear, or by its name in the source; -1 where there is none.
+// find returns the position of the column that a name means, -1 where there is none.
 func find(fields []schema.Field, name string) int {
-	folded := -1
-	for i, f := range fields {
-		switch {
-		case f.Name == name || f.Origin == name:
-			return i
-		case strings.EqualFold(f.Name, name):
-			folded = i
-		}
-	}
-	return folded
+	return schema.NewIndex(fields, schema.SafeNames).Find(name)
 }
 
 // unknown says that there is no column of a name.

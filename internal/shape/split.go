@@ -7,6 +7,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/fault"
@@ -167,7 +168,7 @@ func (s *without) rebuild(parent *array.Struct, path []int) arrow.Array {
 	bits, nulls := newBits(parent.Len()), 0
 	for i := range parent.Len() {
 		if parent.IsNull(i) {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}

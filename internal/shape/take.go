@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"unsafe"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 )
@@ -41,7 +41,7 @@ func takeArray(ctx context.Context, a arrow.Array, rows []int32, absent []bool) 
 		for i, is := range absent {
 			if is {
 				nulls++
-				clearBit(bits, i)
+				bitutil.ClearBit(bits, i)
 			}
 		}
 		buffers[0] = memory.NewBufferBytes(bits)
@@ -59,8 +59,6 @@ func newBits(n int) []byte {
 	return bits
 }
 
-func clearBit(bits []byte, i int) { bits[i>>3] &^= 1 << (i & 7) }
-
 // takenNulls returns the bitmap of the values that are taken, nil where all are there.
 func takenNulls(a arrow.Array, rows []int32, absent []bool) (valid *memory.Buffer, nulls int) {
 	if a.NullN() == 0 && absent == nil {
@@ -69,7 +67,7 @@ func takenNulls(a arrow.Array, rows []int32, absent []bool) (valid *memory.Buffe
 	bits := newBits(len(rows))
 	for i, row := range rows {
 		if absent != nil && absent[i] || a.IsNull(int(row)) {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}
@@ -77,14 +75,13 @@ func takenNulls(a arrow.Array, rows []int32, absent []bool) (valid *memory.Buffe
 }
 
 // takeFixed is takeArray for values of one size.
-func takeFixed[T any](a arrow.Array, values []T, rows []int32, absent []bool) arrow.Array {
+func takeFixed[T arrow.FixedWidthType](a arrow.Array, values []T, rows []int32, absent []bool) arrow.Array {
 	taken := make([]T, len(rows))
 	for i, row := range rows {
 		taken[i] = values[row]
 	}
 	valid, nulls := takenNulls(a, rows, absent)
-	var zero T
-	data := unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(taken))), len(taken)*int(unsafe.Sizeof(zero)))
+	data := arrow.GetBytes(taken)
 	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(data)}, nil, nulls, 0))
 }
 

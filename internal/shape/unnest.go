@@ -7,6 +7,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/fault"
@@ -174,7 +175,7 @@ func (e *expansion) positions() arrow.Array {
 	bits, nulls := newBits(len(e.rows)), 0
 	for i, none := range e.none {
 		if none {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}
@@ -211,7 +212,7 @@ func (u *unnest) rebuild(ctx context.Context, a arrow.Array, lists []*array.List
 	bits, nulls := newBits(len(e.rows)), 0
 	for i, row := range e.rows {
 		if parent.IsNull(int(row)) {
-			clearBit(bits, i)
+			bitutil.ClearBit(bits, i)
 			nulls++
 		}
 	}
