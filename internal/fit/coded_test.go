@@ -210,3 +210,32 @@ func unfolded(a arrow.Array) (out []string) {
 	}
 	return append(out, fmt.Sprint(a.NullN()))
 }
+
+// TestSpacedJSONGivesTheSameValues fits records as they are usually written, which are read the short way, and with white space between all parts, which
+// are not.
+func TestSpacedJSONGivesTheSameValues(t *testing.T) {
+	fields := append(nested(), field("note", schema.String), field("ok", schema.Boolean), field("at", schema.TimestampTz), field("depth", schema.Double))
+	values := map[string][]string{
+		"id": {"1", "-20", "123456789012", "null", "1.5", `"7"`}, "note": {`"calm"`, `""`, `"a \"quote\""`, "null", "12", `["x"]`},
+		"ok": {"true", "false", "null", `"true"`}, "at": {`"2031-05-01T10:20:30Z"`, `"2031-05-01"`, "null", "5"}, "depth": {"1.25", "-0.5", "3", "1e3", "00", "null", `"deep"`},
+		"list": {`[{"s":"a","v":1}]`, "[]", "null", `{"v":2}`, `[{"v":true}]`}, "pos": {`{"lat":1.5,"lon":-2}`, "{}", "null", "3"},
+	}
+	random := rand.New(rand.NewPCG(12, 4))
+	spaced := strings.NewReplacer("{", "{  ", "}", "  }", `":`, `" :  `, ",", "  ,  ", "[", "[  ", "]", "  ]")
+	for round := range 3000 {
+		var parts []string
+		for _, name := range []string{"id", "pos", "list", "note", "ok", "at", "depth"} {
+			if random.IntN(5) > 0 {
+				parts = append(parts, fmt.Sprintf("%q:%s", name, values[name][random.IntN(len(values[name]))]))
+			}
+		}
+		text := "{" + strings.Join(parts, ",") + "}"
+		a, b := fitValues(text, UnknownKept, fields...), fitValues(spaced.Replace(text), UnknownKept, fields...)
+		if (a.Batch == nil) != (b.Batch == nil) || len(a.Problems) != len(b.Problems) || len(a.Misfits) != len(b.Misfits) {
+			t.Fatalf("round %d, %s: %d problems and %d misfits, %d and %d with white space", round, text, len(a.Problems), len(a.Misfits), len(b.Problems), len(b.Misfits))
+		}
+		if a.Batch != nil && !strings.Contains(text, `["x"]`) && show(a.Batch) != show(b.Batch) {
+			t.Fatalf("round %d, %s: %s, with white space %s", round, text, show(a.Batch), show(b.Batch))
+		}
+	}
+}
