@@ -1,7 +1,9 @@
 package fit
 
 import (
+	"encoding/binary"
 	"math"
+	"math/bits"
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -9,26 +11,24 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
-	"trevak/internal/lexical"
 	"trevak/internal/schema"
 )
 
 // column collects the values of one column or part.
 // What every value needs comes first, so that it lies together in memory.
 type column struct {
-	literal string         // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
-	stamp   int            // the object in which a member was last seen, counted by its parent
-	objects int            // that were met, of a struct
-	quick   quick          // how most values of JSON are read
-	kind    schema.Kind    // of the field
-	coded   bool           // the values of parts may be numbered
-	n       int            // values so far, nulls included
-	valid   []byte         // bitmap, nil while there are no nulls
-	words   *words         // nil where the values themselves are collected
-	codes   []uint32       // their numbers
-	longs   []int64        // long, time, timestamps
-	doubles []float64      // double
-	digits  lexical.Digits // that the last number was written with
+	literal string      // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
+	stamp   int         // the object in which a member was last seen, counted by its parent
+	objects int         // that were met, of a struct
+	quick   quick       // how most values of JSON are read
+	kind    schema.Kind // of the field
+	coded   bool        // the values of parts may be numbered
+	n       int         // values so far, nulls included
+	valid   []byte      // bitmap, nil while there are no nulls
+	words   *words      // nil where the values themselves are collected
+	codes   []uint32    // their numbers
+	longs   []int64     // long, time, timestamps
+	doubles []float64   // double
 
 	children []*column // struct
 	needed   []*column // the children that must have values
@@ -132,12 +132,31 @@ func (c *column) mark(valid bool) {
 	c.n++
 }
 
-// present is mark for the next n values, which are all there.
-func (c *column) present(n int) {
-	c.n += n
-	for c.valid != nil && len(c.valid) < (c.n+7)/8 {
-		c.valid = append(c.valid, 0xff)
+// marks is mark for the next n values, up to 64, of which those with a bit in present are there.
+func (c *column) marks(present uint64, n int) {
+	missing := n - bits.OnesCount64(present)
+	if missing > 0 && c.valid == nil {
+		c.valid = make([]byte, (c.n+7)/8, (c.n+n)/8+16)
+		for i := range c.valid {
+			c.valid[i] = 0xff
+		}
 	}
+	if c.valid != nil {
+		c.valid = appendBits(c.valid, c.n, present|^uint64(0)<<n, ^uint64(0))
+		c.valid = c.valid[:(c.n+n+7)/8]
+	}
+	c.nulls += missing
+	c.n += n
+}
+
+// appendBits puts 64 bits behind the first n of a bitmap, which has no more bytes than these need, and fills the last byte with bits of rest.
+func appendBits(b []byte, n int, more, rest uint64) []byte {
+	if used := n & 7; used > 0 {
+		last := &b[len(b)-1]
+		*last = *last&(1<<used-1) | byte(more<<used)
+		more = more>>(8-used) | rest<<(56+used)
+	}
+	return binary.LittleEndian.AppendUint64(b, more)
 }
 
 // isNull reports whether the value at a position is null.

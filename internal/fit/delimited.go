@@ -8,6 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/lexical"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
@@ -23,6 +24,7 @@ type Delimited struct {
 	widens  bool
 	words   []*words // by column, nil for those whose texts are not numbered
 	pool    columnPool
+	texts   shortTexts
 }
 
 // NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as Arrow dictionaries, which
@@ -119,11 +121,12 @@ func (d *Delimited) keep(r *delimited.Records, kept []Kept) {
 	}
 }
 
-// rowsAtATime is how many records go through all columns before the next do: so many that their texts and places stay in the nearest cache of a
-// processor, as every column goes through all of them.
+// rowsAtATime is how many records go through all columns before the next do: so few that their texts and places stay near the processor, as every
+// column goes through all of them, and as many as are read together.
 func rowsAtATime(r *delimited.Records) int {
-	const cache, fewest, place = 24 << 10, 16, 8
-	return max(fewest, cache/(1+len(r.Block.Data)/max(1, r.Rows)+place*r.Width))
+	const cache, place = 24 << 10, 8
+	rows := cache / (1 + len(r.Block.Data)/max(1, r.Rows) + place*r.Width)
+	return max(1, rows/lexical.Together) * lexical.Together
 }
 
 // column fills one column with the values of some records.

@@ -3,6 +3,8 @@ package fit
 import (
 	"encoding/binary"
 	"math"
+	"math/bits"
+	"slices"
 
 	"trevak/internal/lexical"
 	"trevak/internal/parse/delimited"
@@ -18,11 +20,11 @@ func (d *Delimited) fill(c *column, r *delimited.Records, field, from, to int) i
 	case kind == schema.String:
 		return d.fillText(c, r, field, from, to)
 	case kind == schema.Long && c.reader.usual():
-		return fillWhole(c, r, field, from, to)
+		return d.fillWhole(c, r, field, from, to)
 	case kind == schema.Boolean && c.reader.words == nil:
 		return d.fillBooleans(c, r, field, from, to)
 	case kind == schema.Double && c.reader.usual():
-		return fillDoubles(c, r, field, from, to)
+		return d.fillDoubles(c, r, field, from, to)
 	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
 		zoned := kind == schema.TimestampTz
 		return fillLongs(c, r, field, from, to, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
@@ -49,28 +51,42 @@ func (c *column) token(text []byte) bool {
 	return true
 }
 
-// fillCodes is fill for a column whose texts are numbered. Each is read when it is new.
-func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to int) int {
-	for row := from; row < to; row++ {
-		if start, end, quoted, _ := r.Place(row, field); start == end && !quoted {
-			c.null()
-			continue
-		}
-		known := row
-		c.codes, row = c.words.known(c.codes, r, field, row, to)
-		if c.present(row - known); row > known {
-			row--
-			continue
-		}
-		switch id, ok := c.words.number(r, row, field, &d.scratch); {
-		case !ok:
-			return row
-		case id == noValue:
-			c.null()
+// oneByOne completes the next n values of a column, of which those with a bit in present are there already: it asks read for each of the others,
+// which are fields from a row on. It returns the first whose text is no value, or -1. The values up to that one, or all, are marked.
+func (d *Delimited) oneByOne(c *column, r *delimited.Records, field, from, n int, present, others uint64, read func(i int, text []byte) bool) int {
+	for ; others != 0; others &= others - 1 {
+		i := bits.TrailingZeros64(others)
+		text, quoted := r.Value(from+i, field, &d.scratch)
+		switch {
+		case len(text) == 0 && !quoted:
+		case read(i, text):
+			present |= 1 << i
+		case c.isNullToken(text):
 			c.tokens++
 		default:
-			c.mark(true)
-			c.codes = append(c.codes, id-1)
+			c.marks(present&(1<<i-1), i)
+			return i
+		}
+	}
+	c.marks(present, n)
+	return -1
+}
+
+// fillCodes is fill for a column whose texts are numbered. Each is read when it is new.
+func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to int) int {
+	for ; from < to; from += lexical.Together {
+		n, first := min(lexical.Together, to-from), len(c.codes)
+		c.codes = slices.Grow(c.codes, n)[:first+n]
+		codes := c.codes[first:]
+		present, others := c.words.known(&d.texts, codes, r, field, from)
+		bad := d.oneByOne(c, r, field, from, n, present, others, func(i int, text []byte) bool {
+			id, ok := c.words.number(r, from+i, field, text)
+			codes[i] = max(id, 1) - 1
+			return ok
+		})
+		if bad >= 0 {
+			c.codes = c.codes[:first+bad]
+			return from + bad
 		}
 	}
 	return -1
@@ -123,21 +139,25 @@ func fillLongs(c *column, r *delimited.Records, field, from, to int, read func([
 	return -1
 }
 
-// fillWhole is fill for whole numbers; short ones are read by eight bytes at once.
-func fillWhole(c *column, r *delimited.Records, field, from, to int) int {
-	whole, data := lexical.NewDigits(0), r.Block.Data
-	for row := from; row < to; row++ {
-		start, end, _, _ := r.Place(row, field)
-		if n := end - start; n > 0 && n <= shortWord && start+shortWord <= len(data) {
-			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
-			if v, ok := whole.Parse(key, n); ok {
-				c.mark(true)
-				c.longs = append(c.longs, v)
-				continue
-			}
+// fillWhole is fill for whole numbers; short ones are read many at once.
+func (d *Delimited) fillWhole(c *column, r *delimited.Records, field, from, to int) int {
+	t := &d.texts
+	for ; from < to; from += lexical.Together {
+		n, first := min(lexical.Together, to-from), len(c.longs)
+		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		read := lexical.Numbers(&t.values, &t.scales, &t.keys, &t.sizes, n)
+		for i, scale := range t.scales[:n] {
+			read &^= uint64(-scale) >> 63 << i
 		}
-		if bad := fillLongs(c, r, field, row, row+1, lexical.Long); bad >= 0 {
-			return bad
+		c.longs = append(c.longs, t.values[:n]...)
+		values := c.longs[first:]
+		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+			values[i], ok = lexical.Long(text)
+			return ok
+		})
+		if bad >= 0 {
+			c.longs = c.longs[:first+bad]
+			return from + bad
 		}
 	}
 	return -1
@@ -148,7 +168,7 @@ func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, t
 	data, trueKey, falseKey := r.Block.Data, lexical.ShortKey([]byte("true")), lexical.ShortKey([]byte("false"))
 	for row := from; row < to; row++ {
 		start, end, quoted, _ := r.Place(row, field)
-		if n := end - start; n > 0 && n <= shortWord && start+shortWord <= len(data) {
+		if n := end - start; n > 0 && n <= 8 && start+8 <= len(data) {
 			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
 			if value := key == trueKey; value || key == falseKey {
 				c.mark(true)
@@ -174,45 +194,35 @@ func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, t
 	return -1
 }
 
-// fillDoubles is fill for floating-point numbers; short ones are read by eight bytes at once, as long as their digits behind the point are as many.
-func fillDoubles(c *column, r *delimited.Records, field, from, to int) int {
-	data := r.Block.Data
-	for row := from; row < to; row++ {
-		start, end, quoted, doubled := r.Place(row, field)
-		n := end - start
-		if n == 0 && !quoted {
-			c.null()
-			continue
+// fillDoubles is fill for floating-point numbers; short ones are read many at once.
+func (d *Delimited) fillDoubles(c *column, r *delimited.Records, field, from, to int) int {
+	t := &d.texts
+	for ; from < to; from += lexical.Together {
+		n, first := min(lexical.Together, to-from), len(c.doubles)
+		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		read := lexical.Numbers(&t.values, &t.scales, &t.keys, &t.sizes, n)
+		c.doubles = slices.Grow(c.doubles, n)[:first+n]
+		values := c.doubles[first:]
+		for i := range values {
+			// Both are exact, so their quotient is the double nearest to the number.
+			values[i] = float64(t.values[i]) / lexical.Units[t.scales[i]&7]
 		}
-		if n > 0 && n <= shortWord && start+shortWord <= len(data) {
-			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
-			if v, ok := c.short(key, n); ok {
-				c.mark(true)
-				c.doubles = append(c.doubles, v)
-				continue
+		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+			if values[i], ok = lexical.Double(text); !ok {
+				values[i], ok = lexical.Special(text)
 			}
+			return ok
+		})
+		if bad >= 0 {
+			c.doubles = c.doubles[:first+bad]
+			return from + bad
 		}
-		text := data[start:end]
-		v, ok := lexical.Double(text)
-		if !ok {
-			if v, ok = lexical.Special(text); !ok {
-				if !doubled && c.token(text) {
-					continue
-				}
-				return row
-			}
-		}
-		c.mark(true)
-		c.doubles = append(c.doubles, v)
 	}
 	return -1
 }
 
-// short reads a number of up to eight bytes by its lexical.ShortKey. Most have as many digits behind the point as the one before.
-func (c *column) short(key uint64, n int) (v float64, ok bool) {
-	if v, ok = c.digits.Double(key, n); !ok {
-		c.digits = lexical.NewDigits(lexical.ScaleOfKey(key, n))
-		v, ok = c.digits.Double(key, n)
-	}
-	return v, ok
+// short reads a number of up to eight bytes by its lexical.ShortKey.
+func short(key uint64, n int) (v float64, ok bool) {
+	digits, scale, ok := lexical.Number(key, n)
+	return float64(digits) / lexical.Units[scale&7], ok
 }

@@ -1,8 +1,6 @@
 package fit
 
 import (
-	"encoding/binary"
-
 	"trevak/internal/lexical"
 	"trevak/internal/parse/delimited"
 )
@@ -10,61 +8,92 @@ import (
 // numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as a quantity does so in
 // memory. It takes texts of up to eight bytes that are written in the one way that values have, all with as many digits behind the point.
 type numberTable struct {
-	lexical.Digits
-	ids  []uint32
-	base int64 // what ids[0] is for
-	room *int  // how many more ids there may be in all tables of a worker
+	scale int64 // how many digits stand behind the point, -1 while that is not known
+	// ids are numbers plus one by what the digits are beyond base; 0 where that was not met. The first is for what is no such text.
+	ids  []uint16
+	base int64
+	room *int // how many more ids there may be in all tables of a worker
+}
+
+func newNumberTable(room *int) *numberTable {
+	return &numberTable{scale: -1, ids: make([]uint16, 1), room: room}
 }
 
 // mostNumbers bounds the size of the tables of a worker: they shall stay near the processor.
 const mostNumbers = 1 << 18
 
-// known is what words.known is, for numbers.
-func (t *numberTable) known(codes []uint32, r *delimited.Records, field, from, to int) ([]uint32, int) {
-	data, ids, base, digits := r.Block.Data, t.ids, t.base, t.Digits
-	for row := from; row < to; row++ {
-		start, end, _, doubled := r.Place(row, field)
-		n := end - start
-		if uint(n-1) >= shortWord || doubled || start+shortWord > len(data) {
-			return codes, row
+// shortTexts are the texts of some fields by which they are read together.
+type shortTexts struct {
+	keys, sizes    [lexical.Together]uint64
+	values, scales [lexical.Together]int64
+	words          [lexical.Together]lexical.Word
+}
+
+// known is what wordTable.known is, for numbers.
+func (t *numberTable) known(texts *shortTexts, codes []uint32, r *delimited.Records, field, row int) (present, others uint64) {
+	n := len(codes)
+	there, others := r.Keys(row, field, n, &texts.keys, &texts.sizes)
+	read := lexical.Numbers(&texts.values, &texts.scales, &texts.keys, &texts.sizes, n)
+	ids, base, scale := t.ids, t.base, t.scale
+	for i := range codes {
+		at := uint64(texts.values[i] - base)
+		// All bits where the text is such a number, else none.
+		same := uint64(texts.scales[i] ^ scale)
+		such := -(read >> (i & 63) & 1 & ((same - 1) >> 63))
+		if at &= such; at >= uint64(len(ids)) {
+			at = 0
 		}
-		v, ok := digits.Parse(binary.LittleEndian.Uint64(data[start:])<<((64-8*n)&63), n)
-		at := uint64(v - base)
-		if !ok || at >= uint64(len(ids)) || ids[at] == 0 {
-			return codes, row
-		}
-		codes = append(codes, ids[at]-1)
+		id := uint32(ids[at])
+		known := (id | -id) >> 31
+		codes[i] = id - known
+		present |= uint64(known) << (i & 63)
 	}
-	return codes, to
+	return present, others | there&^present
 }
 
 // free gives up the table.
-func (t *numberTable) free() { *t.room += len(t.ids) }
+func (t *numberTable) free() { *t.room += t.taken() }
+
+// taken is how many ids of those that there may be the table has.
+func (t *numberTable) taken() int {
+	if len(t.ids) == 1 {
+		return 0
+	}
+	return len(t.ids)
+}
 
 // add takes a text with its number plus one, where it is one that can be found by its digits; full says that there is no room for it.
 func (t *numberTable) add(text []byte, id uint32) (added, full bool) {
-	if len(text) == 0 || len(text) > shortWord {
+	if len(text) == 0 || len(text) > 8 {
 		return false, false
 	}
-	if t.Scale < 0 {
-		t.Digits = lexical.NewDigits(lexical.ScaleOf(text))
+	v, scale, ok := lexical.Number(lexical.ShortKey(text), len(text))
+	if t.scale < 0 && ok {
+		t.scale = int64(scale)
 	}
-	v, ok := t.Parse(lexical.ShortKey(text), len(text))
-	if !ok || !t.reach(v) {
-		return false, ok
+	if !ok || int64(scale) != t.scale {
+		return false, false
 	}
-	t.ids[v-t.base] = id
+	if id > mostWordIDs || !t.reach(v) {
+		return false, true
+	}
+	t.ids[v-t.base] = uint16(id)
 	return true, false
 }
 
 // reach makes room for a number, unless the table would become too large.
 func (t *numberTable) reach(v int64) bool {
 	const step = 1 << 10
-	low, high := v&^(step-1), v&^(step-1)+step
-	if len(t.ids) > 0 {
-		low, high = min(t.base, low), max(t.base+int64(len(t.ids)), high)
+	// The first is for no number.
+	low, high := (v-1)&^(step-1), v&^(step-1)+step
+	if t.taken() > 0 {
+		if v <= t.base {
+			high = t.base + int64(len(t.ids))
+		} else {
+			low, high = t.base, max(t.base+int64(len(t.ids)), high)
+		}
 	}
-	missing := int(high-low) - len(t.ids)
+	missing := int(high-low) - t.taken()
 	if missing == 0 {
 		return true
 	}
@@ -72,8 +101,8 @@ func (t *numberTable) reach(v int64) bool {
 		return false
 	}
 	*t.room -= missing
-	ids := make([]uint32, high-low)
-	if len(t.ids) > 0 {
+	ids := make([]uint16, high-low)
+	if t.taken() > 0 {
 		copy(ids[t.base-low:], t.ids)
 	}
 	t.base, t.ids = low, ids

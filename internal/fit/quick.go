@@ -119,7 +119,7 @@ func (w *walker) quickly(c *column) bool {
 	}
 	key := word << ((64 - 8*n) & 63)
 	if c.quick == quickDouble {
-		v, ok := c.short(key, n)
+		v, ok := short(key, n)
 		if !ok {
 			w.Unread(n)
 			return false
@@ -128,8 +128,8 @@ func (w *walker) quickly(c *column) bool {
 		c.doubles = append(c.doubles, v)
 		return true
 	}
-	v, ok := wholeNumbers.Parse(key, n)
-	if !ok {
+	v, scale, ok := lexical.Number(key, n)
+	if !ok || scale > 0 {
 		w.Unread(n)
 		return false
 	}
@@ -137,5 +137,3 @@ func (w *walker) quickly(c *column) bool {
 	c.longs = append(c.longs, v)
 	return true
 }
-
-var wholeNumbers = lexical.NewDigits(0)

@@ -1,8 +1,6 @@
 package fit
 
 import (
-	"encoding/binary"
-
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -17,9 +15,8 @@ import (
 type words struct {
 	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
 	room    *int         // see numberTable
-	short   shortWords
-	wide    wideWords
-	// long are the numbers plus one of longer texts, doubled those of texts with doubled quotes, as they stand.
+	table   wordTable
+	// long are the numbers plus one of texts that are too long for the table, doubled those of such with doubled quotes, as they stand.
 	long, doubled map[string]uint32
 	values        *column // by number
 	looked        int     // how many texts were looked up
@@ -27,9 +24,6 @@ type words struct {
 	// dictionary holds the values so far; it stays the same one until there are more.
 	dictionary *array.Data
 }
-
-// noValue is the number of texts that stand for no value.
-const noValue = 1<<32 - 1
 
 // Numbering is given up when so few of the first texts were met before that more than mostWords different ones are to be expected, when half of the texts
 // are still new later, or when there are too many, or they take too many bytes.
@@ -63,91 +57,72 @@ func numbered(k schema.Kind) bool {
 }
 
 func newWords(f schema.Field, room *int) *words {
-	return &words{values: newColumn(f, nil, fewestWords), short: newShortWords(), wide: newWideWords(), long: map[string]uint32{}, doubled: map[string]uint32{}, room: room}
+	return &words{values: newColumn(f, nil, fewestWords), table: newWordTable(), long: map[string]uint32{}, doubled: map[string]uint32{}, room: room}
 }
 
-// read takes the value of a new text, and returns its number plus one or noValue; ok is false when it is neither.
+// read takes the value of a new text, and returns its number plus one; ok is false when it is none.
 func (w *words) read(text []byte) (id uint32, ok bool) {
 	c := w.values
-	switch {
-	case c.field.Type.Kind == schema.String && c.isNullToken(text):
-		return noValue, true
-	case c.scalar(text):
-		w.dictionary = nil
-		return uint32(c.n), true
-	case c.isNullToken(text):
-		return noValue, true
+	if c.field.Type.Kind == schema.String && c.isNullToken(text) || !c.scalar(text) {
+		return 0, false
 	}
-	return 0, false
+	w.dictionary = nil
+	return uint32(c.n), true
 }
 
-// number returns the number plus one of a text, reading it when it is new; ok is false when it is no value of the column.
-func (w *words) number(r *delimited.Records, row, field int, scratch *[]byte) (id uint32, ok bool) {
-	text, _, doubled := r.Text(row, field)
+// number returns the number plus one of a field's text, reading it when it is new; ok is false when it is no value of the column. value is the text with
+// doubled quotes undone.
+func (w *words) number(r *delimited.Records, row, field int, value []byte) (id uint32, ok bool) {
+	text, quoted, doubled := r.Text(row, field)
+	var key lexical.Word
 	switch {
+	case len(text) <= lexical.WordBytes:
+		key = lexical.TextWord(text).Quoted(quoted, doubled)
+		id = w.table.find(key)
 	case doubled:
 		id = w.doubled[string(text)]
-	case len(text) > wideWord:
-		id = w.long[string(text)]
-	case len(text) > shortWord:
-		id = w.wide.find(text)
 	default:
-		id = w.short.find(text)
+		id = w.long[string(text)]
 	}
 	if id != 0 {
-		if id != noValue && !doubled {
+		if !doubled {
 			w.addNumber(text, id)
 		}
 		return id, true
 	}
-	value, _ := r.Value(row, field, scratch)
 	id, ok = w.read(value)
 	switch {
 	case !ok:
+	case len(text) <= lexical.WordBytes:
+		if doubled || !w.addNumber(text, id) {
+			w.table.add(key, id)
+		}
 	case doubled:
 		w.doubled[string(text)] = id
-	case id == noValue || !w.addNumber(text, id):
-		w.keep(text, id)
+	default:
+		w.long[string(text)] = id
 	}
 	return id, ok
-}
-
-// keep adds a text with its number plus one.
-func (w *words) keep(text []byte, id uint32) {
-	switch {
-	case len(text) > wideWord:
-		w.long[string(text)] = id
-	case len(text) > shortWord:
-		w.wide.add(text, id)
-	default:
-		w.short.add(text, id)
-	}
 }
 
 // find returns the number plus one of a text that stands for itself, reading it when it is new; ok is false when it is no value of the column. What
 // follows the text in memory must be of the same owner.
 func (w *words) find(text []byte) (id uint32, ok bool) {
-	n := len(text)
-	switch {
-	case n > wideWord:
-		id = w.long[string(text)]
-	case n > shortWord:
-		id = w.wide.find(text)
-	case n > 0 && cap(text) >= shortWord:
-		key := binary.LittleEndian.Uint64(text[:shortWord]) << ((64 - 8*n) & 63)
-		if s := &w.short.slots[w.short.slot(key)]; s.key == key && s.size == uint32(n) {
-			id = s.id
-		} else {
-			id = w.short.slots[w.short.place(key, uint32(n))].id
+	if len(text) > lexical.WordBytes {
+		if id = w.long[string(text)]; id != 0 {
+			return id, true
 		}
-	default:
-		id = w.short.find(text)
+		if id, ok = w.read(text); ok {
+			w.long[string(text)] = id
+		}
+		return id, ok
 	}
-	if id != 0 {
+	key := lexical.TextWord(text)
+	if id = w.table.find(key); id != 0 {
 		return id, true
 	}
 	if id, ok = w.read(text); ok {
-		w.keep(text, id)
+		w.table.add(key, id)
 	}
 	return id, ok
 }
@@ -165,42 +140,15 @@ func (w *words) addNumber(text []byte, id uint32) bool {
 	return added
 }
 
-// known appends to codes the numbers of a field's texts from one row on, as long as each was met before, stands for a value and is nothing
-// special, and returns at which row that ends.
-func (w *words) known(codes []uint32, r *delimited.Records, field, from, to int) ([]uint32, int) {
+// known sets codes to the numbers of a field's texts from one row on, up to lexical.Together of them; present has a bit for each that has one, and
+// others for each that must be looked at by itself. The others are empty.
+func (w *words) known(texts *shortTexts, codes []uint32, r *delimited.Records, field, row int) (present, others uint64) {
 	if w.numbers != nil {
-		return w.numbers.known(codes, r, field, from, to)
+		return w.numbers.known(texts, codes, r, field, row)
 	}
-	data, short, wide := r.Block.Data, &w.short, &w.wide
-	for row := from; row < to; row++ {
-		start, end, _, doubled := r.Place(row, field)
-		n := end - start
-		if n == 0 || n > wideWord || doubled || start+wideWord > len(data) {
-			return codes, row
-		}
-		low := binary.LittleEndian.Uint64(data[start:])
-		var id uint32
-		if n <= shortWord {
-			key := low << ((64 - 8*n) & 63)
-			if s := &short.slots[short.slot(key)]; s.key == key && s.size == uint32(n) {
-				id = s.id
-			} else {
-				id = short.slots[short.place(key, uint32(n))].id
-			}
-		} else {
-			high := binary.LittleEndian.Uint64(data[end-8:])
-			if s := &wide.slots[wide.slot(low, high)]; s.low == low && s.high == high && s.size == uint32(n) {
-				id = s.id
-			} else {
-				id = wide.slots[wide.place(wideSlot{low: low, high: high, size: uint32(n)})].id
-			}
-		}
-		if id == 0 || id == noValue {
-			return codes, row
-		}
-		codes = append(codes, id-1)
-	}
-	return codes, to
+	far := r.Words(row, field, len(codes), &texts.words)
+	present, others = w.table.known(codes, &texts.words)
+	return present, others | far
 }
 
 // pays decides whether numbering still does; when it does not, nothing is kept.
@@ -227,7 +175,7 @@ func (w *words) pays() bool {
 		switch c := w.values; c.kind {
 		case schema.Long, schema.Int, schema.Double:
 			if c.reader.usual() {
-				w.numbers = &numberTable{Digits: lexical.NewDigits(-1), room: w.room}
+				w.numbers = newNumberTable(w.room)
 			}
 		}
 		w.room = nil
@@ -249,12 +197,7 @@ func (c *column) take(text []byte) (ok bool) {
 		return c.scalar(text)
 	}
 	id, ok := c.words.find(text)
-	switch {
-	case !ok:
-	case id == noValue:
-		c.null()
-		c.tokens++
-	default:
+	if ok {
 		c.mark(true)
 		c.codes = append(c.codes, id-1)
 	}

@@ -3,65 +3,111 @@ package lexical
 import (
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"testing"
 )
 
-// agreesWithTheRest reads a text by its digits and by what reads values otherwise.
-func agreesWithTheRest(t *testing.T, text string, scale int) {
+// agreesWithTheRest reads a text of up to eight bytes at once and by what reads values otherwise, and reports whether it was read at once.
+func agreesWithTheRest(t *testing.T, text string) bool {
 	t.Helper()
-	if len(text) == 0 || len(text) > 8 {
-		return
-	}
-	d := NewDigits(scale)
-	v, ok := d.Parse(ShortKey([]byte(text)), len(text))
+	v, scale, ok := Number(ShortKey([]byte(text)), len(text))
 	if !ok {
-		return
+		return false
 	}
-	double, _ := d.Double(ShortKey([]byte(text)), len(text))
 	if scale == 0 {
 		if want, ok := Long([]byte(text)); !ok || want != v {
 			t.Errorf("%q is %d by its digits, and %d %v otherwise", text, v, want, ok)
 		}
-	} else if want, ok := Double([]byte(text)); !ok || want != double {
-		t.Errorf("%q is %d by its digits, and %v %v otherwise", text, v, want, ok)
 	}
+	if want, ok := Double([]byte(text)); !ok || want != float64(v)/Units[scale] {
+		t.Errorf("%q is %d / %v by its digits, and %v %v otherwise", text, v, Units[scale], want, ok)
+	}
+	return true
 }
 
-func TestDigits(t *testing.T) {
-	for _, text := range []string{"0", "7", "-7", "12345678", "-1234567", "99999999"} {
-		d := NewDigits(0)
-		if _, ok := d.Parse(ShortKey([]byte(text)), len(text)); !ok {
+func TestNumbersOfEightBytes(t *testing.T) {
+	for _, text := range []string{"0", "7", "-7", "12345678", "-1234567", "99999999", "0.5", "-0.5", "0.000001", "-12.3456", "-0.001", "10.0"} {
+		if !agreesWithTheRest(t, text) {
 			t.Errorf("%q is not read by its digits", text)
 		}
 	}
+	for _, text := range []string{"", "-", ".", "-.", "00", "-0", "-0.0", "007", "00.5", ".5", "5.", "-5.", "+5", "1.2.3", "1e3", "1-2", " 1", "1 ", "1.5f", "/1", ":1", "1\xae5"} {
+		if agreesWithTheRest(t, text) {
+			t.Errorf("%q is read by its digits", text)
+		}
+	}
 	random := rand.New(rand.NewPCG(1, 1))
-	for range 200_000 {
-		text := make([]byte, 1+random.IntN(8))
+	for range 400_000 {
+		text := make([]byte, random.IntN(9))
 		for i := range text {
 			text[i] = "0123456789012345678901234567890123456789.-+/:e\x00\xff"[random.IntN(48)]
 		}
-		agreesWithTheRest(t, string(text), random.IntN(8))
+		agreesWithTheRest(t, string(text))
 	}
 	for range 50_000 {
-		scale := random.IntN(5)
-		text := fmt.Sprintf("%.*f", scale, random.Float64()*500-250)
-		agreesWithTheRest(t, text, scale)
-		if d := NewDigits(scale); len(text) <= 8 && strings.Trim(text, "-0.") != "" {
-			if _, ok := d.Parse(ShortKey([]byte(text)), len(text)); !ok {
-				t.Fatalf("%q is not read by its digits", text)
+		text := fmt.Sprintf("%.*f", random.IntN(5), random.Float64()*500-250)
+		if read := len(text) <= 8 && agreesWithTheRest(t, text); len(text) <= 8 && !read && float64OfText(text) != 0 {
+			t.Fatalf("%q is not read by its digits", text)
+		}
+	}
+}
+
+func float64OfText(text string) float64 { v, _ := Double([]byte(text)); return v }
+
+// TestNumbersTogether reads many texts at once and one by one.
+func TestNumbersTogether(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 2))
+	var keys, sizes [Together]uint64
+	var values, scales [Together]int64
+	for range 5000 {
+		n := random.IntN(Together + 1)
+		texts := make([]string, n)
+		for i := range n {
+			text := fmt.Sprintf("%.*f", random.IntN(4), random.Float64()*200-100)
+			text = text[:min(8, len(text))]
+			switch random.IntN(6) {
+			case 0:
+				text = text[:random.IntN(len(text))]
+			case 1:
+				odd := []byte(text)
+				odd[random.IntN(len(odd))] = "0.-+x\x00\xff:/"[random.IntN(9)]
+				text = string(odd)
+			}
+			texts[i], keys[i], sizes[i] = text, ShortKey([]byte(text)), uint64(len(text))
+		}
+		read := Numbers(&values, &scales, &keys, &sizes, n)
+		if n < Together && read>>n != 0 {
+			t.Fatalf("of %d texts, those read are %b", n, read)
+		}
+		for i := range n {
+			v, scale, ok := Number(keys[i], int(sizes[i]))
+			if ok != (read>>i&1 != 0) || ok && (v != values[i] || scale != int(scales[i])) {
+				t.Fatalf("%q is %d with %d digits behind the point, %v; alone %d with %d, %v", texts[i], values[i], scales[i], read>>i&1, v, scale, ok)
 			}
 		}
 	}
 }
 
-func FuzzDigits(f *testing.F) {
-	f.Add("12.5", 1)
-	f.Add("-0.001", 3)
-	f.Add("00000000", 0)
-	f.Fuzz(func(t *testing.T, text string, scale int) {
-		if scale >= 0 && scale < 8 {
-			agreesWithTheRest(t, text, scale)
+func FuzzNumber(f *testing.F) {
+	for _, text := range []string{"12.5", "-0.001", "00000000", "5.", "-", "1.2.3"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) <= 8 {
+			agreesWithTheRest(t, text)
 		}
 	})
+}
+
+func BenchmarkNumbers(b *testing.B) {
+	random := rand.New(rand.NewPCG(1, 1))
+	var keys, sizes [Together]uint64
+	var values, scales [Together]int64
+	for i := range keys {
+		text := fmt.Sprintf("%.3f", random.Float64()*500-250)
+		keys[i], sizes[i] = ShortKey([]byte(text)), uint64(len(text))
+	}
+	b.SetBytes(Together)
+	for b.Loop() {
+		Numbers(&values, &scales, &keys, &sizes, Together)
+	}
 }

@@ -1,0 +1,49 @@
+package delimited
+
+import (
+	"encoding/binary"
+
+	"trevak/internal/lexical"
+)
+
+// Keys gathers the first n texts of one field from a row on as numbers, as lexical.ShortKey has them, with their sizes in bytes. present has a bit for
+// each that is not empty. others has one for each that must be asked for itself: those that are longer than eight bytes, have doubled quotes, are empty in
+// quotes or stand at the very end of the block; their key and size are 0.
+func (r *Records) Keys(row, column, n int, keys, sizes *[lexical.Together]uint64) (present, others uint64) {
+	data, width, fields := r.Block.Data, r.Width, r.fields[row*r.Width+column:]
+	for i, at := 0, 0; i < n && i < lexical.Together; i, at = i+1, at+width {
+		f := fields[at]
+		size, start := f.end-f.start&^flag, int(f.start&^flag)
+		if size > 8 || f.start>>31 > size || start+8 > len(data) {
+			others |= 1 << i
+			keys[i], sizes[i] = 0, 0
+			continue
+		}
+		// A shift by 64 bits, of an empty text, gives 0.
+		keys[i] = binary.LittleEndian.Uint64(data[start:start+8]) << (64 - 8*size)
+		sizes[i] = uint64(size)
+		present |= uint64(-size>>31) << i
+	}
+	return present, others
+}
+
+// Words gathers the first n texts of one field from a row on as words. others has a bit for each that must be asked for itself, being longer than
+// lexical.WordBytes or at the very end of the block; its word is that of the empty text.
+func (r *Records) Words(row, column, n int, words *[lexical.Together]lexical.Word) (others uint64) {
+	data, width, fields := r.Block.Data, r.Width, r.fields[row*r.Width+column:]
+	for i, at := 0, 0; i < n && i < lexical.Together; i, at = i+1, at+width {
+		f := fields[at]
+		start := int(f.start &^ flag)
+		size := int(f.end&^flag) - start
+		if size > lexical.WordBytes || start+16 > len(data) {
+			others |= 1 << i
+			words[i] = lexical.Word{}
+			continue
+		}
+		words[i] = lexical.WordOf((*[16]byte)(data[start:start+16]), size)
+		if f.start&flag != 0 {
+			words[i] = words[i].Quoted(true, f.end&flag != 0)
+		}
+	}
+	return others
+}
