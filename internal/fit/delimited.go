@@ -196,7 +196,7 @@ func (d *Delimited) without(r *delimited.Records, columns []*column) {
 	taken := make([]arrow.Array, len(columns))
 	for i, c := range columns {
 		if c.words != nil {
-			columns[i] = c.uncoded()
+			columns[i] = c.uncoded(c.n)
 		}
 	}
 	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(good),

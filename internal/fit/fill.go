@@ -88,6 +88,10 @@ func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to i
 			c.codes = c.codes[:first+bad]
 			return from + bad
 		}
+		if looked := c.words.looked + c.n - c.nulls; looked >= c.words.next && c.words.given(looked) {
+			*c = *c.uncoded(r.Rows)
+			return d.fill(c, r, field, from+n, to)
+		}
 	}
 	return -1
 }

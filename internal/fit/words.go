@@ -1,6 +1,8 @@
 package fit
 
 import (
+	"math/bits"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -16,11 +18,11 @@ type words struct {
 	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
 	room    *int         // see numberTable
 	table   wordTable
-	// long are the numbers plus one of texts that are too long for the table, doubled those of such with doubled quotes, as they stand.
-	long, doubled map[string]uint32
-	values        *column // by number
-	looked        int     // how many texts were looked up
-	gone          bool
+	long    longTable
+	values  *column // by number
+	looked  int     // how many texts of the blocks before were looked up
+	next    int     // after how many it is decided again whether numbering pays
+	gone    bool
 	// dictionary holds the values so far; it stays the same one until there are more.
 	dictionary *array.Data
 }
@@ -57,7 +59,7 @@ func numbered(k schema.Kind) bool {
 }
 
 func newWords(f schema.Field, room *int) *words {
-	return &words{values: newColumn(f, nil, fewestWords), table: newWordTable(), long: map[string]uint32{}, doubled: map[string]uint32{}, room: room}
+	return &words{values: newColumn(f, nil, fewestWords), table: newWordTable(), next: firstLook, room: room}
 }
 
 // read takes the value of a new text, and returns its number plus one; ok is false when it is none.
@@ -79,10 +81,8 @@ func (w *words) number(r *delimited.Records, row, field int, value []byte) (id u
 	case len(text) <= lexical.WordBytes:
 		key = lexical.TextWord(text).Quoted(quoted, doubled)
 		id = w.table.find(key)
-	case doubled:
-		id = w.doubled[string(text)]
 	default:
-		id = w.long[string(text)]
+		id = w.long.find(text, doubled)
 	}
 	if id != 0 {
 		if !doubled {
@@ -97,10 +97,8 @@ func (w *words) number(r *delimited.Records, row, field int, value []byte) (id u
 		if doubled || !w.addNumber(text, id) {
 			w.table.add(key, id)
 		}
-	case doubled:
-		w.doubled[string(text)] = id
 	default:
-		w.long[string(text)] = id
+		w.long.add(text, doubled, id)
 	}
 	return id, ok
 }
@@ -109,11 +107,11 @@ func (w *words) number(r *delimited.Records, row, field int, value []byte) (id u
 // follows the text in memory must be of the same owner.
 func (w *words) find(text []byte) (id uint32, ok bool) {
 	if len(text) > lexical.WordBytes {
-		if id = w.long[string(text)]; id != 0 {
+		if id = w.long.find(text, false); id != 0 {
 			return id, true
 		}
 		if id, ok = w.read(text); ok {
-			w.long[string(text)] = id
+			w.long.add(text, false, id)
 		}
 		return id, ok
 	}
@@ -148,26 +146,22 @@ func (w *words) known(texts *shortTexts, codes []uint32, r *delimited.Records, f
 	}
 	far := r.Words(row, field, len(codes), &texts.words)
 	present, others = w.table.known(codes, &texts.words)
-	return present, others | far
+	for ; far != 0; far &= far - 1 {
+		i := bits.TrailingZeros64(far)
+		text, _, doubled := r.Text(row+i, field)
+		if id := w.long.find(text, doubled); id != 0 {
+			codes[i] = id - 1
+			present |= 1 << i
+		} else {
+			others |= 1 << i
+		}
+	}
+	return present, others
 }
 
-// pays decides whether numbering still does; when it does not, nothing is kept.
+// pays decides whether numbering still does, before a block is read; when it does not, nothing is kept.
 func (w *words) pays() bool {
-	if w.gone {
-		return false
-	}
-	looked, repeated := float64(w.looked), float64(w.looked-w.values.n)
-	switch {
-	case w.looked >= laterLook:
-		w.gone = repeated < looked/2
-	case w.looked >= firstLook:
-		// Of n values out of d equally common ones, n*n/2d are expected to repeat another.
-		w.gone = repeated*2*mostWords < looked*looked && repeated < looked/2
-	}
-	if w.gone = w.gone || w.values.n > 2*mostWords || len(w.values.bytes) > mostWordBytes; w.gone {
-		if w.numbers != nil {
-			w.numbers.free()
-		}
+	if w.gone || w.given(w.looked) {
 		*w = words{gone: true}
 		return false
 	}
@@ -181,6 +175,23 @@ func (w *words) pays() bool {
 		w.room = nil
 	}
 	return true
+}
+
+// given decides whether numbering is given up after so many texts were looked up.
+func (w *words) given(texts int) bool {
+	w.next = max(w.next, 2*texts)
+	looked, repeated := float64(texts), float64(texts-w.values.n)
+	switch {
+	case texts >= laterLook:
+		w.gone = repeated < looked/2
+	case texts >= firstLook:
+		// Of n values out of d equally common ones, n*n/2d are expected to repeat another.
+		w.gone = repeated*2*mostWords < looked*looked && repeated < looked/2
+	}
+	if w.gone = w.gone || w.values.n > 2*mostWords || len(w.values.bytes) > mostWordBytes; w.gone && w.numbers != nil {
+		w.numbers.free()
+	}
+	return w.gone
 }
 
 // data returns the values by their numbers.
@@ -218,9 +229,10 @@ func (c *column) numbers() *array.Data {
 	return array.NewDataWithDictionary(codedType(c.dt), c.n, buffers, c.nulls, 0, c.words.data())
 }
 
-// uncoded makes a column of values of one of numbers.
-func (c *column) uncoded() *column {
-	out, from := newColumn(c.field, c.parent, c.n), c.words.values
+// uncoded makes a column of values of one of numbers, with room for so many.
+func (c *column) uncoded(rows int) *column {
+	out, from := newColumn(c.field, c.parent, rows), c.words.values
+	out.tokens, out.longest = c.tokens, from.longest
 	for i, code := range c.codes {
 		if c.isNull(i) {
 			out.null()
