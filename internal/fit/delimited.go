@@ -2,6 +2,7 @@ package fit
 
 import (
 	"context"
+	"math"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -25,6 +26,7 @@ type Delimited struct {
 	words   []*words // by column, nil for those whose texts are not numbered
 	pool    columnPool
 	texts   shortTexts
+	rows    int // about how many the block has
 }
 
 // NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as Arrow dictionaries, which
@@ -41,19 +43,23 @@ func NewDelimited(s schema.Schema, coded bool) *Delimited {
 	return d
 }
 
-// Fit makes a batch of the records. fields gives for each column of the schema the number of its field in the records, or -1
+// Fit makes a batch of the records, reading those that are not read yet. fields gives for each column of the schema the number of its field in the records, or -1
 // where the object does not have it and the column is null.
 //
 // kept are fields without a column, whose values are misfits.
 func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result {
 	d.out, d.bad, d.widens = Result{}, nil, false
+	r.More(lexical.Together)
 	columns := d.columns(r, fields)
-	step := rowsAtATime(r)
-	for from := 0; from < r.Rows && !d.widens; from += step {
+	for from := 0; from < r.Rows; r.More(rowsAtATime(r)) {
 		for i, field := range fields {
-			if d.column(columns[i], r, field, from, min(r.Rows, from+step)); d.widens {
+			if d.column(columns[i], r, field, from, r.Rows); d.widens {
 				break
 			}
+		}
+		if from = r.Rows; d.widens {
+			r.More(math.MaxInt)
+			break
 		}
 	}
 	for i, c := range columns {
@@ -84,6 +90,11 @@ func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result 
 
 // columns prepares for the records of a block, in the memory of a batch that is done with where there is one.
 func (d *Delimited) columns(r *delimited.Records, fields []int) []*column {
+	if d.rows = r.Rows; r.Rows > 1 {
+		// There are about as many more as those so far foretell.
+		start := r.Start(r.Rows - 1)
+		d.rows += (len(r.Block.Data) - start) * r.Rows / start
+	}
 	columns := d.pool.get()
 	if columns == nil {
 		columns = make([]*column, len(fields))
@@ -96,9 +107,9 @@ func (d *Delimited) columns(r *delimited.Records, fields []int) []*column {
 		switch {
 		case columns[i] != nil && columns[i].words == w:
 		case w != nil:
-			columns[i] = newCoded(d.schema.Fields[i], r.Rows, w)
+			columns[i] = newCoded(d.schema.Fields[i], d.rows, w)
 		default:
-			columns[i] = newColumn(d.schema.Fields[i], nil, r.Rows)
+			columns[i] = newColumn(d.schema.Fields[i], nil, d.rows)
 		}
 	}
 	return columns
@@ -124,8 +135,8 @@ func (d *Delimited) keep(r *delimited.Records, kept []Kept) {
 // rowsAtATime is how many records go through all columns before the next do: so few that their texts and places stay near the processor, as every
 // column goes through all of them, and as many as are read together.
 func rowsAtATime(r *delimited.Records) int {
-	const cache, place = 24 << 10, 8
-	rows := cache / (1 + len(r.Block.Data)/max(1, r.Rows) + place*r.Width)
+	const cache, place = 96 << 10, 8
+	rows := cache / (1 + r.Start(r.Rows-1)/r.Rows + place*r.Width)
 	return max(1, rows/lexical.Together) * lexical.Together
 }
 

@@ -89,7 +89,7 @@ func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to i
 			return from + bad
 		}
 		if looked := c.words.looked + c.n - c.nulls; looked >= c.words.next && c.words.given(looked) {
-			*c = *c.uncoded(r.Rows)
+			*c = *c.uncoded(d.rows)
 			return d.fill(c, r, field, from+n, to)
 		}
 	}

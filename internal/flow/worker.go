@@ -149,9 +149,9 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 		out.Result = f.json.Fit(&f.lines)
 	} else {
 		p := parser(f.source.Inputs[block.Object].Rules)
-		p.Parse(block, &f.records)
-		unread, out.skipped = f.records.Problems, f.records.Repeated
+		p.Begin(block, &f.records)
 		out.Result = f.delimited.Fit(&f.records, f.columns.fields[block.Object], f.columns.kept[block.Object])
+		unread, out.skipped = f.records.Problems, f.records.Repeated
 		out.astray = f.astray(block)
 	}
 	if len(unread) > 0 {

@@ -1,6 +1,7 @@
 package delimited
 
 import (
+	"math"
 	"slices"
 	"unicode/utf8"
 
@@ -23,6 +24,7 @@ type Records struct {
 	Repeated int
 
 	dialect Dialect
+	scan    *scan
 	fields  []span
 	starts  []uint32 // per row: offset of the record
 	firsts  []uint32 // per row, when Width is 0: number of its first field
@@ -144,26 +146,50 @@ type Parser struct {
 
 // Parse fills r with the records of a block. The block's data must stay as it is while r is used.
 func (p *Parser) Parse(block *parse.Block, r *Records) {
+	p.Begin(block, r)
+	r.More(math.MaxInt)
+}
+
+// Begin prepares r for the records of a block, which Records.More then reads. The block's data must stay as it is while r is used.
+func (p *Parser) Begin(block *parse.Block, r *Records) {
 	*r = Records{Block: block, Width: p.Width, dialect: p.Dialect, fields: r.fields[:0], starts: r.starts[:0], firsts: r.firsts[:0],
-		Problems: r.Problems[:0]}
+		Problems: r.Problems[:0], scan: r.scan}
 	if guess := len(block.Data) / 8; cap(r.fields) == 0 {
 		r.fields = make([]span, 0, guess)
 	}
-	s := scan{Parser: p, r: r, data: block.Data}
-	if block.Index == 0 {
-		s.passed = p.Skip
+	if r.scan == nil {
+		r.scan = new(scan)
 	}
-	s.run()
-	r.Rows = len(r.starts)
-	if !utf8.Valid(block.Data) {
-		r.dropInvalid()
-	}
+	r.scan.begin(p, r)
 }
 
-// dropInvalid makes problems of the records that are not UTF-8.
-func (r *Records) dropInvalid() {
-	kept, fields := 0, r.fields[:0]
-	for row := range r.Rows {
+// More reads so many more rows, or what is left of the block, so that they can be worked on while they are near the processor. It reports whether there
+// are any.
+func (r *Records) More(rows int) bool {
+	known := r.Rows
+	for r.Rows == known && !r.scan.done {
+		// The scan may have ended within a record.
+		from := r.scan.record
+		r.scan.run(max(rows, known+rows))
+		r.Rows = len(r.starts)
+		if !utf8.Valid(r.Block.Data[from:r.scan.next]) {
+			r.dropInvalid(known)
+		}
+	}
+	return r.Rows > known
+}
+
+// dropInvalid makes problems of the records from a row on that are not UTF-8.
+func (r *Records) dropInvalid(from int) {
+	if from == r.Rows {
+		return
+	}
+	kept, fields := from, r.fields[:from*r.Width]
+	if r.Width == 0 {
+		fields = r.fields[:r.firsts[from]]
+	}
+	begun := slices.Clone(r.fields[r.scan.first:])
+	for row := from; row < r.Rows; row++ {
 		first, next := row*r.Width, (row+1)*r.Width
 		if r.Width == 0 {
 			first, next = int(r.firsts[row]), len(r.fields)
@@ -184,5 +210,10 @@ func (r *Records) dropInvalid() {
 		kept++
 	}
 	r.Rows, r.starts, r.fields = kept, r.starts[:kept], fields
+	if r.Width == 0 {
+		r.firsts = r.firsts[:kept]
+	}
+	r.scan.first = len(fields)
+	r.fields = append(r.fields, begun...)
 	slices.SortFunc(r.Problems, func(a, b parse.Problem) int { return a.Start - b.Start })
 }

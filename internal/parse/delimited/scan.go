@@ -18,23 +18,40 @@ type scan struct {
 	first  int        // number of its first field
 	passed int        // records still to be passed over
 	junk   parse.Code // why the record is a problem, if it is
+	next   int        // where it goes on
+	until  int        // rows that are enough for now
+	done   bool       // the block is at its end
 
-	marks        [3]byte             // the bytes that may end a field
-	ends, quotes [windowWords]uint64 // where these and the quotes are, from word base on
-	base, words  int
+	marks               [3]byte             // the bytes that may end a field
+	ends, feeds, quotes [windowWords]uint64 // where these, line feeds and quotes are, from word base on
+	base, words         int
+	usual               bool // most records are cut many words at a time
+	lines               [windowWords * bytemask.Word]lineEnd
 }
 
 // windowWords is for how many bytes, in words of a mask, the ends of fields are looked up at a time.
 const windowWords = 32
 
-// run walks over the block from the end of one field to that of the next; a field that begins with a quote is taken by itself.
-func (s *scan) run() {
+// begin prepares for the block of r.
+func (s *scan) begin(p *Parser, r *Records) {
+	*s = scan{Parser: p, r: r, data: r.Block.Data}
+	if r.Block.Index == 0 {
+		s.passed = p.Skip
+	}
 	s.marks[0], s.marks[1], s.marks[2] = s.Dialect.Delimiter, '\n', '\n'
 	if s.Dialect.CR {
 		s.marks[2] = '\r'
 	}
-	start := s.begin(0)
-	for start < len(s.data) {
+	s.usual = s.Width > 1 && !s.Dialect.CR
+	s.next = s.open(0)
+}
+
+// run walks over the block from the end of one field to that of the next, until there are so many rows; a field that begins with a quote is taken by
+// itself.
+func (s *scan) run(until int) {
+	s.until = until
+	start := s.next
+	for start < len(s.data) && len(s.r.starts) < until {
 		switch {
 		case s.Dialect.Trim && s.skipBlanks(start) > start:
 			start = s.skipBlanks(start)
@@ -46,7 +63,10 @@ func (s *scan) run() {
 			start = s.intricate(start)
 		}
 	}
-	s.last()
+	if s.next = start; start >= len(s.data) {
+		s.last()
+		s.done = true
+	}
 }
 
 // window returns where in ends and quotes the word of the data is, of which it must be asked in ascending order.
@@ -57,6 +77,9 @@ func (s *scan) window(word int) int {
 	s.base = word
 	rest := s.data[word*bytemask.Word:]
 	s.words = len(bytemask.Of(s.ends[:], rest, s.marks[0], s.marks[1], s.marks[2]))
+	if s.usual {
+		bytemask.Of(s.feeds[:], rest, '\n', '\n', '\n')
+	}
 	if quote := s.Dialect.Quote; quote != 0 {
 		bytemask.Of(s.quotes[:], rest, quote, quote, quote)
 	}
@@ -74,6 +97,14 @@ func (s *scan) unquoted(start int) int {
 		if start >= base && quotes>>(start-base)&1 != 0 {
 			return start
 		}
+		if s.usual && quotes>>from == 0 && s.passed == 0 && s.junk == "" {
+			next, words := s.cutWords(i, base, start, from)
+			if words == 0 || len(s.r.starts) >= s.until {
+				return next
+			}
+			start, from, word = next, 0, word+words-1
+			continue
+		}
 		fields := s.r.fields
 		for ends := s.ends[i] >> from << from; ends != 0; ends &= ends - 1 {
 			at := base + bits.TrailingZeros64(ends)
@@ -86,7 +117,7 @@ func (s *scan) unquoted(start int) int {
 				if s.Dialect.CR {
 					next = at + s.Dialect.lineEnd(data[at:])
 				}
-				if start = s.finish(next); start != at+1 {
+				if start = s.finish(next); start != at+1 || len(s.r.starts) >= s.until {
 					return start
 				}
 				fields = s.r.fields
@@ -173,8 +204,8 @@ func (s *scan) textEnd(start, at int) int {
 	return at
 }
 
-// begin starts a record at or after at, passing over comment lines, and returns where it begins.
-func (s *scan) begin(at int) int {
+// open starts a record at or after at, passing over comment lines, and returns where it begins.
+func (s *scan) open(at int) int {
 	if s.Dialect.Comment != 0 {
 		for at < len(s.data) && s.data[at] == s.Dialect.Comment {
 			end := s.Dialect.lineEnd(s.data[at:])
@@ -225,7 +256,7 @@ func (s *scan) finish(next int) int {
 		s.problem(next, parse.TooManyFields, fmt.Sprintf("has %s where %d are expected", fieldCount(len(fields)), s.Width),
 			"mend the record, quoting a field that holds the delimiter, or keep the surplus by --ragged pad")
 	}
-	return s.begin(next)
+	return s.open(next)
 }
 
 // setAside keeps the surplus fields of the record.
