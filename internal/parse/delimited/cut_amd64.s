@@ -17,18 +17,18 @@ TEXT ·cutBMI(SB), NOSPLIT, $0-64
 	XORQ DX, DX // fields
 
 word:
-	// The bits before from are of no concern, in the first word.
+	// The bits before from are of no concern, in the first word, nor are those behind a quote.
 	MOVQ (R10), AX
 	SHRQ CX, AX
-	TESTQ AX, AX // a shift by nothing tells nothing
-	JNZ done
+	SHLQ CX, AX
+	BLSMSKQ AX, R15 // all bits where there is no quote
 	MOVQ (R8), BX
 	SHRQ CX, BX
 	SHLQ CX, BX
+	ANDQ R15, BX
 	MOVQ (R9), R15
-	SHRQ CX, R15
-	SHLQ CX, R15
-	XORQ CX, CX
+	ANDQ BX, R15
+	MOVQ AX, CX // without a quote, the next word is taken from bit 0
 
 	TESTQ R15, R15
 	JZ fields
@@ -84,6 +84,8 @@ four:
 	LEAQ 1(R11)(R15*1), R12
 
 next:
+	TESTQ CX, CX
+	JNZ done
 	ADDQ $8, R8
 	ADDQ $8, R9
 	ADDQ $8, R10

@@ -97,13 +97,20 @@ func (s *scan) unquoted(start int) int {
 		if start >= base && quotes>>(start-base)&1 != 0 {
 			return start
 		}
-		if s.usual && quotes>>from == 0 && s.passed == 0 && s.junk == "" {
-			next, words := s.cutWords(i, base, start, from)
-			if words == 0 || len(s.r.starts) >= s.until {
+		if s.usual && s.passed == 0 && s.junk == "" {
+			next, words, ended := s.cutWords(i, base, start, from)
+			if ended {
 				return next
 			}
-			start, from, word = next, 0, word+words-1
-			continue
+			start, from = next, max(from, next-base)
+			if words > 0 {
+				word += words - 1
+				from = max(0, next-(word+1)<<6)
+				continue
+			}
+			if start >= base && quotes>>(start-base)&1 != 0 {
+				return start
+			}
 		}
 		fields := s.r.fields
 		for ends := s.ends[i] >> from << from; ends != 0; ends &= ends - 1 {
@@ -292,6 +299,29 @@ func (s *scan) problem(next int, code parse.Code, reason, wayOut string) {
 	s.r.Problems = append(s.r.Problems, parse.Problem{Start: s.record, End: next, Code: code, Reason: reason, WayOut: wayOut})
 }
 
+// closing is Dialect.closing, by what is known of the quotes.
+func (s *scan) closing(open int) (at int, doubled bool) {
+	if s.Dialect.Escape != 0 {
+		return s.Dialect.closing(s.data, open)
+	}
+	at = open + 1
+	for word := at >> 6; word<<6 < len(s.data); word++ {
+		quotes := s.quotes[s.window(word)]
+		for quotes = quotes >> (at & 63) << (at & 63); quotes != 0; quotes = quotes >> (at & 63) << (at & 63) {
+			at = word<<6 + bits.TrailingZeros64(quotes)
+			if at+1 >= len(s.data) || s.data[at+1] != s.Dialect.Quote {
+				return at, doubled
+			}
+			doubled = true
+			if at += 2; at>>6 != word {
+				break
+			}
+		}
+		at = max(at, (word+1)<<6)
+	}
+	return -1, doubled
+}
+
 // junkReasons say what is wrong with a record whose quotes are.
 var junkReasons = map[parse.Code]string{
 	parse.OpenQuote: "opens a quote that is never closed",
@@ -300,7 +330,7 @@ var junkReasons = map[parse.Code]string{
 
 // quoted takes the field that opens with a quote at start, and returns where the next one begins.
 func (s *scan) quoted(start int) int {
-	end, doubled := s.Dialect.closing(s.data, start)
+	end, doubled := s.closing(start)
 	if end < 0 {
 		s.junk = parse.OpenQuote
 		s.plain(start, len(s.data))
