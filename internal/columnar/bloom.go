@@ -58,14 +58,8 @@ func (b *bloom) add(l leaf) {
 			value = func(i int) []byte { b.buffer = encode.Plain(b.buffer[:0], list[i:i+1]); return b.buffer }
 		}
 	}
-	if l.present == nil {
-		for i := range l.values.Len() {
-			b.hashes[xxhash.Sum64(value(i))] = struct{}{}
-		}
-		return
-	}
-	for _, i := range l.present {
-		b.hashes[xxhash.Sum64(value(int(i)))] = struct{}{}
+	for i := range l.all {
+		b.hashes[xxhash.Sum64(value(i))] = struct{}{}
 	}
 }
 

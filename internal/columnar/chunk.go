@@ -25,18 +25,20 @@ type chunk struct {
 	column *schema.Column
 	values values
 	codec  Codec
+	flat   bool   // the column has no parts, so that a bit says all of its levels
 	second bool   // data pages are of version 2
 	bloom  *bloom // nil where there is none
 	pages  []page
 	size   int64 // of the finished pages, compressed
 
-	entries  int      // levels in the open page
-	def, rep []uint16 // of the open page
-	absent   bool     // a value of it is not there; def is empty otherwise
-	rows     int      // that begin in the open page
-	firstRow int64    // of the open page within the row group
-	nulls    int64    // in the open page
-	scratch  *scratch // while a page is encoded
+	entries  int           // levels in the open page
+	def, rep []uint16      // of the open page
+	valid    encode.Bitmap // in the place of def, in a column without parts
+	absent   bool          // a value of it is not there; def and valid are empty otherwise
+	rows     int           // that begin in the open page
+	firstRow int64         // of the open page within the row group
+	nulls    int64         // in the open page
+	scratch  *scratch      // while a page is encoded
 }
 
 // page is a finished data page.
@@ -67,6 +69,10 @@ func (c *chunk) add(l leaf) error {
 
 // levels keeps a batch's levels for the open page.
 func (c *chunk) levels(l leaf) {
+	if c.flat {
+		c.bits(l)
+		return
+	}
 	most := uint16(c.column.MaxDefinitionLevel())
 	if l.def != nil || c.absent {
 		if !c.absent {
@@ -78,13 +84,9 @@ func (c *chunk) levels(l leaf) {
 			c.def = fill(c.def, most, l.entries)
 		}
 	}
-	if l.rep == nil && l.present != nil {
-		c.nulls += int64(l.entries - len(l.present))
-	} else {
-		for _, d := range l.def {
-			if d < most {
-				c.nulls++
-			}
+	for _, d := range l.def {
+		if d < most {
+			c.nulls++
 		}
 	}
 	c.entries += l.entries
@@ -98,6 +100,22 @@ func (c *chunk) levels(l leaf) {
 			c.rows++
 		}
 	}
+}
+
+// bits is levels for a column without parts.
+func (c *chunk) bits(l leaf) {
+	if l.valid != nil && !c.absent {
+		c.absent = true
+		c.valid.AppendOnes(c.entries)
+	}
+	if known := c.valid.Ones; l.valid != nil {
+		c.valid.Append(l.valid, l.offset, l.entries)
+		c.nulls += int64(l.entries - (c.valid.Ones - known))
+	} else if c.absent {
+		c.valid.AppendOnes(l.entries)
+	}
+	c.entries += l.entries
+	c.rows += l.entries
 }
 
 // fill appends a level n times.
@@ -146,6 +164,7 @@ func (c *chunk) endPage() error {
 	c.size += int64(len(data))
 	c.firstRow += int64(c.rows)
 	c.entries, c.rows, c.nulls, c.absent, c.def, c.rep = 0, 0, 0, false, c.def[:0], c.rep[:0]
+	c.valid.Reset()
 	return nil
 }
 
@@ -169,6 +188,9 @@ func (c *chunk) encodeLevels() (rep, def int) {
 		body = wrap(body, func(b []byte) []byte {
 			if !c.absent {
 				return encode.Run(b, uint32(most), c.entries, encode.Width(int(most)))
+			}
+			if c.flat {
+				return encode.HybridBits(b, &c.valid)
 			}
 			return encode.Hybrid(b, c.def, encode.Width(int(most)))
 		})
@@ -198,7 +220,7 @@ func prefixed(dst []byte, encode func([]byte) []byte) []byte {
 
 // pending returns how many bytes the chunk holds in memory.
 func (c *chunk) pending() int64 {
-	return c.size + int64(c.values.pending()) + 2*int64(len(c.def)+len(c.rep))
+	return c.size + int64(c.values.pending()) + 2*int64(len(c.def)+len(c.rep)) + int64(len(c.valid.Bytes))
 }
 
 // write puts the chunk, whose last page was ended, into the file, the dictionary before the data pages, and begins the next row group.

@@ -42,15 +42,7 @@ func (t *translations) table(of *byte, n int) []translated {
 
 // codes returns the numbers of the values that are there.
 func (l leaf) codes(d *array.Dictionary, scratch *[]uint32) []uint32 {
-	all := d.Indices().(*array.Uint32).Uint32Values()
-	if l.present == nil {
-		return all
-	}
-	*scratch = (*scratch)[:0]
-	for _, at := range l.present {
-		*scratch = append(*scratch, all[at])
-	}
-	return *scratch
+	return take(l, d.Indices().(*array.Uint32).Uint32Values(), scratch)
 }
 
 // addCoded is add for values that come with a dictionary.

@@ -5,11 +5,10 @@
 package columnar
 
 import (
-	"slices"
-	"sync"
-
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/columnar/encode"
 )
 
 // leaf is one column chunk's worth of a batch: the values that are there, and the levels that say where. The levels are those
@@ -18,8 +17,11 @@ import (
 // begins anew.
 type leaf struct {
 	values arrow.Array
-	// present are the positions in values of those that are there; nil when all are, in order.
+	// present are the positions in values of those that are there, in a column with parts; nil when all are, in order.
 	present []int32
+	// valid has a bit for each value that is there, from bit offset on, in a column without parts; nil when all are. It then is in the place of def.
+	valid  []byte
+	offset int
 	// entries is how many levels there are, which counts values and what is absent.
 	entries int
 	def     []uint16 // nil when every value is there
@@ -45,18 +47,48 @@ func (s *slots) level(i int) uint16 {
 	return s.def[i] + s.raised
 }
 
-// leafBuffers is memory for a leaf that has no parts.
-type leafBuffers struct {
-	def     []uint16
-	present []int32
+// all goes through the positions in values of those that are there.
+func (l leaf) all(yield func(int) bool) {
+	switch {
+	case l.present != nil:
+		for _, at := range l.present {
+			if !yield(int(at)) {
+				return
+			}
+		}
+	default:
+		for i := range l.values.Len() {
+			if (l.valid == nil || l.valid[(l.offset+i)>>3]>>((l.offset+i)&7)&1 != 0) && !yield(i) {
+				return
+			}
+		}
+	}
 }
 
-var leafPool = sync.Pool{New: func() any { return new(leafBuffers) }}
+// take returns those of a list, one for each position in values, that are there: the list itself where all are, or in scratch.
+func take[T any](l leaf, list []T, scratch *[]T) []T {
+	switch {
+	case l.valid != nil:
+		*scratch = encode.Take((*scratch)[:0], list, l.valid, l.offset, len(list))
+	case l.present != nil:
+		*scratch = (*scratch)[:0]
+		for _, at := range l.present {
+			*scratch = append(*scratch, list[at])
+		}
+	default:
+		return list
+	}
+	return *scratch
+}
 
-// shred splits a column of a batch into its leaves, in the order of a Parquet schema. They may be in the memory of the buffers.
-func shred(field arrow.Field, a arrow.Array, b *leafBuffers) []leaf {
+// shred splits a column of a batch into its leaves, in the order of a Parquet schema.
+func shred(field arrow.Field, a arrow.Array) []leaf {
 	if !nested(a) {
-		return []leaf{b.flat(field, a)}
+		l := leaf{values: a, entries: a.Len()}
+		if field.Nullable && a.NullN() > 0 {
+			l.valid, l.offset = a.NullBitmapBytes(), a.Data().Offset()
+		}
+		return []leaf{l}
 	}
 	n := a.Len()
 	s := slots{def: make([]uint16, n), at: make([]int32, n)}
@@ -69,28 +101,6 @@ func shred(field arrow.Field, a arrow.Array, b *leafBuffers) []leaf {
 func nested(a arrow.Array) bool {
 	_, ok := a.DataType().(arrow.NestedType)
 	return ok
-}
-
-// flat is shred for a column that has no parts.
-func (b *leafBuffers) flat(field arrow.Field, a arrow.Array) leaf {
-	n := a.Len()
-	l := leaf{values: a, entries: n}
-	if !field.Nullable || a.NullN() == 0 {
-		return l
-	}
-	b.def = slices.Grow(b.def[:0], n)
-	b.present = slices.Grow(b.present[:0], n+1)
-	l.def, l.present = b.def[:n], b.present[:n+1]
-	valid, offset, k := a.NullBitmapBytes(), a.Data().Offset(), 0
-	for i := range l.def {
-		// Nulls come as they like, so there is no branch for them.
-		bit := valid[(offset+i)>>3] >> ((offset + i) & 7) & 1
-		l.def[i] = uint16(bit)
-		l.present[k] = int32(i)
-		k += int(bit)
-	}
-	l.present = l.present[:k]
-	return l
 }
 
 // descend goes on with one part and appends its leaves to out. level is the number of lists around it.

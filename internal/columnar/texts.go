@@ -71,14 +71,8 @@ func (t *texts) add(l leaf) {
 
 // each takes the values of a batch that are there, of which value returns the bytes.
 func (t *texts) each(l leaf, value func(i int) []byte) {
-	if l.present == nil {
-		for i := range l.values.Len() {
-			t.one(value(i))
-		}
-	} else {
-		for _, i := range l.present {
-			t.one(value(int(i)))
-		}
+	for i := range l.all {
+		t.one(value(i))
 	}
 	if !t.gone {
 		t.judge()

@@ -65,6 +65,9 @@ type choice struct {
 // trialGain is what an encoding must save, compressed, to be taken instead of the plain one, which is the quickest to read.
 const trialGain = 0.95
 
+// trialValues is on how many of a page's values encodings are tried.
+const trialValues = 4 << 10
+
 // of returns the encoding to use. forms encode the values of the page in the encodings that are tried, the plain one first.
 func (c *choice) of(encodings []parquet.Encoding, forms []func() []byte) parquet.Encoding {
 	if c.settled || c.forced {
@@ -141,15 +144,7 @@ func (f *fixed[T]) add(l leaf) {
 		f.addCoded(d, l)
 		return
 	}
-	list := stored[T](l.values)
-	if l.present != nil {
-		f.scratch = f.scratch[:0]
-		for _, at := range l.present {
-			f.scratch = append(f.scratch, list[at])
-		}
-		list = f.scratch
-	}
-	f.addPlain(list)
+	f.addPlain(take(l, stored[T](l.values), &f.scratch))
 }
 
 // addPlain takes values that are all there.
@@ -186,17 +181,11 @@ func sizeOf[T int32 | int64](v T) int {
 
 // stretch widens the extremes of the open page. Values that are not a number have no place in an order.
 func (f *fixed[T]) stretch(list []T) {
-	if f.floating {
-		for _, v := range list {
-			if x := asFloat(v); x != x {
-				f.nans++
-				continue
-			}
-			f.stretchOne(v)
-		}
+	if len(list) == 0 {
 		return
 	}
-	if len(list) == 0 {
+	if f.floating {
+		f.stretchFloats(list)
 		return
 	}
 	low, high := list[0], list[0]
@@ -207,6 +196,37 @@ func (f *fixed[T]) stretch(list []T) {
 		f.low, f.high, f.ranged = low, high, true
 	}
 	f.low, f.high = min(f.low, low), max(f.high, high)
+}
+
+// stretchFloats is stretch for floating-point numbers, of which there is one at least.
+func (f *fixed[T]) stretchFloats(list []T) {
+	var low, high T
+	lowest, highest, odd := math.Inf(1), math.Inf(-1), 0
+	for _, v := range list {
+		x := asFloat(v)
+		if x < lowest {
+			low, lowest = v, x
+		}
+		if x > highest {
+			high, highest = v, x
+		}
+		if x != x {
+			odd++
+		}
+	}
+	f.nans += int64(odd)
+	if odd == len(list) {
+		return
+	}
+	// Nothing is below the one infinity, or above the other.
+	if math.IsInf(lowest, 1) {
+		low = high
+	}
+	if math.IsInf(highest, -1) {
+		high = low
+	}
+	f.stretchOne(low)
+	f.stretchOne(high)
 }
 
 // stretchOne widens the extremes by one value.
@@ -261,8 +281,9 @@ func (f *fixed[T]) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 // streams of bytes where they compress better so.
 func (f *fixed[T]) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 	var v T
-	plain := func() []byte { dst = encode.Plain(dst[:0], f.plain); return dst }
-	split := func() []byte { dst = encode.Split(dst[:0], f.plain); return dst }
+	list := f.plain
+	plain := func() []byte { dst = encode.Plain(dst[:0], list); return dst }
+	split := func() []byte { dst = encode.Split(dst[:0], list); return dst }
 	switch {
 	case len(f.plain) == 0:
 	case f.choice.forced && f.choice.best == parquet.Encodings.Plain:
@@ -271,8 +292,12 @@ func (f *fixed[T]) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 		if dst = encode.Delta(dst[:0], f.plain); f.choice.forced || len(dst) <= len(f.plain)*sizeOf(v)*3/4 {
 			return dst, parquet.Encodings.DeltaBinaryPacked
 		}
-	case f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split}) == parquet.Encodings.ByteStreamSplit:
-		return split(), parquet.Encodings.ByteStreamSplit
+	default:
+		list = f.plain[:min(len(f.plain), trialValues)]
+		best := f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split})
+		if list = f.plain; best == parquet.Encodings.ByteStreamSplit {
+			return split(), parquet.Encodings.ByteStreamSplit
+		}
 	}
 	return plain(), parquet.Encodings.Plain
 }
@@ -322,45 +347,41 @@ func (f *fixed[T]) reset() {
 }
 
 // booleans are packed one bit each.
-type booleans struct{ list []bool }
+type booleans struct{ list encode.Bitmap }
 
 func (b *booleans) add(l leaf) {
 	a := l.values.(*array.Boolean)
-	if l.present == nil {
-		for i := range a.Len() {
-			b.list = append(b.list, a.Value(i))
-		}
+	if l.valid == nil && l.present == nil {
+		b.list.Append(a.Data().Buffers()[1].Bytes(), a.Data().Offset(), a.Len())
 		return
 	}
-	for _, at := range l.present {
-		b.list = append(b.list, a.Value(int(at)))
+	for i := range l.all {
+		var bit [1]byte
+		if a.Value(i) {
+			bit[0] = 1
+		}
+		b.list.Append(bit[:], 0, 1)
 	}
 }
 
-func (b *booleans) pending() int { return len(b.list) / 8 }
+func (b *booleans) pending() int { return len(b.list.Bytes) }
 
 func (b *booleans) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	var r extremes
-	for _, v := range b.list {
-		bit := []byte{0}
-		if v {
-			bit[0] = 1
-		}
-		if r.low == nil || bit[0] < r.low[0] {
-			r.low = bit
-		}
-		if r.high == nil || bit[0] > r.high[0] {
-			r.high = bit
-		}
-		if r.low[0] != r.high[0] {
-			break
-		}
+	if b.list.N > 0 {
+		r = extremes{[]byte{1}, []byte{0}}
+	}
+	if b.list.Ones < b.list.N {
+		r.low[0] = 0
+	}
+	if b.list.Ones > 0 {
+		r.high[0] = 1
 	}
 	encoding := parquet.Encodings.RLE
-	if dst = encode.Runs(dst[:0], b.list); len(b.list) == 0 || len(dst) > (len(b.list)+7)/8 {
-		dst, encoding = encode.Bits(dst[:0], b.list), parquet.Encodings.Plain
+	if dst = encode.Runs(dst[:0], &b.list); b.list.N == 0 || len(dst) > len(b.list.Bytes) {
+		dst, encoding = append(dst[:0], b.list.Bytes...), parquet.Encodings.Plain
 	}
-	b.list = b.list[:0]
+	b.list.Reset()
 	return dst, encoding, r
 }
 
@@ -368,4 +389,4 @@ func (b *booleans) dictionary() ([]byte, int) { return nil, 0 }
 
 func (b *booleans) notNumbers() int64 { return 0 }
 
-func (b *booleans) reset() { b.list = b.list[:0] }
+func (b *booleans) reset() { b.list.Reset() }

@@ -105,7 +105,7 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 		if v == nil {
 			return nil, fmt.Errorf("%s is not written yet", leaf)
 		}
-		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages}
+		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages, flat: len(tree.Column(i).ColumnPath()) == 1}
 		if slices.Contains(o.Bloom, paths[i]) {
 			c.bloom = newBloom()
 		}
@@ -210,9 +210,7 @@ func (w *Writer) encode(ctx context.Context, batch arrow.RecordBatch) error {
 		chunks := w.chunks[first:]
 		first += len(leafTypes([]arrow.Field{field}))
 		workers.Go(func() error {
-			buffers := leafPool.Get().(*leafBuffers)
-			defer leafPool.Put(buffers)
-			for i, l := range shred(field, column, buffers) {
+			for i, l := range shred(field, column) {
 				if err := ctx.Err(); err != nil {
 					return err
 				}

@@ -33,13 +33,14 @@ func (r *Result) Done() {
 
 // reset takes back every value, and what was counted of them.
 func (c *column) reset() {
+	c.nulls, c.valid = 0, nil
 	switch {
 	case c.words != nil:
 		c.codes = c.codes[:0]
 	case c.element == nil && c.children == nil:
 		c.truncate(0)
 	}
-	c.n, c.nulls, c.valid, c.tokens, c.longest, c.stamp, c.objects = 0, 0, nil, 0, 0, 0, 0
+	c.n, c.tokens, c.longest, c.stamp, c.objects = 0, 0, 0, 0, 0
 	if c.element != nil {
 		c.offsets = c.offsets[:1]
 		c.element.reset()

@@ -236,7 +236,7 @@ func TestPlainAndBits(t *testing.T) {
 	if got := PlainText([]byte{9}, []byte("ab")); !reflect.DeepEqual(got, []byte{9, 2, 0, 0, 0, 'a', 'b'}) {
 		t.Errorf("%v", got)
 	}
-	if got := Bits(nil, []bool{true, false, true, false, false, false, false, true, true}); !reflect.DeepEqual(got, []byte{0x85, 1}) {
+	if got := bitmapOf([]bool{true, false, true, false, false, false, false, true, true}).Bytes; !reflect.DeepEqual(got, []byte{0x85, 1}) {
 		t.Errorf("%v", got)
 	}
 	for most, want := range map[int]int{0: 0, 1: 1, 2: 2, 255: 8, 256: 9} {
@@ -281,5 +281,76 @@ func BenchmarkDictionaries(b *testing.B) {
 	for b.Loop() {
 		d.Reset()
 		ids = d.Add(ids[:0], values)
+	}
+}
+
+func bitmapOf(values []bool) *Bitmap {
+	b := &Bitmap{}
+	for _, v := range values {
+		var one [1]byte
+		if v {
+			one[0] = 1
+		}
+		b.Append(one[:], 0, 1)
+	}
+	return b
+}
+
+// TestBitmaps puts bitmaps together from pieces at all offsets, and takes values by them.
+func TestBitmaps(t *testing.T) {
+	random := rand.New(rand.NewSource(5))
+	for round := range 3000 {
+		var b Bitmap
+		var want []bool
+		var values, taken []int
+		for range random.Intn(6) {
+			n, offset := random.Intn(200), random.Intn(20)
+			if random.Intn(3) == 0 {
+				b.AppendOnes(n)
+				for range n {
+					want = append(want, true)
+				}
+				continue
+			}
+			piece := make([]bool, offset+n)
+			for i := range piece {
+				piece[i] = random.Intn(1+round%7) == 0
+			}
+			from := bitmapOf(piece).Bytes
+			list := make([]int, n)
+			for i := range list {
+				list[i] = len(want) + i
+				if piece[offset+i] {
+					taken = append(taken, list[i])
+				}
+			}
+			values = Take(values, list, from, offset, n)
+			b.Append(from, offset, n)
+			want = append(want, piece[offset:]...)
+		}
+		ones := 0
+		for i, v := range want {
+			if v {
+				ones++
+			}
+			if b.Bytes[i/8]>>(i%8)&1 != 0 != v {
+				t.Fatalf("round %d: bit %d of %d is %v", round, i, len(want), !v)
+			}
+		}
+		if b.N != len(want) || b.Ones != ones || len(b.Bytes) != (len(want)+7)/8 {
+			t.Fatalf("round %d: %d bits, %d of them set, in %d bytes; want %d and %d", round, b.N, b.Ones, len(b.Bytes), len(want), ones)
+		}
+		if len(values) != len(taken) || len(taken) > 0 && !reflect.DeepEqual(values, taken) {
+			t.Fatalf("round %d: took %v, want %v", round, values, taken)
+		}
+		ids := make([]uint32, len(want))
+		for i, v := range want {
+			if v {
+				ids[i] = 1
+			}
+		}
+		if got := readHybrid(t, HybridBits(nil, &b), 1, len(ids)); len(ids) > 0 && !reflect.DeepEqual(got, ids) {
+			t.Fatalf("round %d: %v is encoded as %v", round, ids, got)
+		}
 	}
 }

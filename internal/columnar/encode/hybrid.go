@@ -109,19 +109,3 @@ func packGroups[T unsigned](dst []byte, values []T, width int) []byte {
 
 // Width returns how many bits numbers from 0 to most take.
 func Width(most int) int { return bits.Len(uint(most)) }
-
-// Bits appends booleans one bit each, the first in the lowest bit.
-func Bits(dst []byte, values []bool) []byte {
-	for len(values) > 0 {
-		var b byte
-		n := min(8, len(values))
-		for i, v := range values[:n] {
-			if v {
-				b |= 1 << i
-			}
-		}
-		dst = append(dst, b)
-		values = values[n:]
-	}
-	return dst
-}

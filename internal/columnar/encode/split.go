@@ -59,18 +59,3 @@ func Prefixes(dst, plain []byte) []byte {
 	}
 	return Lengths(Delta(dst, shared), rests)
 }
-
-// Runs appends booleans in the encoding RLE, as the values of a page: the length of what follows in four bytes, then the hybrid encoding with
-// one bit for each.
-func Runs(dst []byte, values []bool) []byte {
-	ids := make([]uint32, len(values))
-	for i, v := range values {
-		if v {
-			ids[i] = 1
-		}
-	}
-	at := len(dst)
-	dst = Hybrid(append(dst, 0, 0, 0, 0), ids, 1)
-	binary.LittleEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
-	return dst
-}
