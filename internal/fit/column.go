@@ -11,13 +11,14 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 )
 
 // column collects the values of one column or part.
 // What every value needs comes first, so that it lies together in memory.
 type column struct {
-	literal string      // what a key is in JSON that is the column's, with its quotes and a colon; empty where it would need escapes
+	literal json.Key    // a key of JSON that is the column's
 	stamp   int         // the object in which a member was last seen, counted by its parent
 	objects int         // that were met, of a struct
 	quick   quick       // how most values of JSON are read
@@ -55,7 +56,7 @@ type column struct {
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
 	c := &column{field: f, kind: f.Type.Kind, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
-	c.literal, c.quick = keyLiteral(f.Source()), quickOf(c)
+	c.literal, c.quick = json.NewKey(f.Source()), quickOf(c)
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)

@@ -224,9 +224,3 @@ func (d *Delimited) fillDoubles(c *column, r *delimited.Records, field, from, to
 	}
 	return -1
 }
-
-// short reads a number of up to eight bytes by its lexical.ShortKey.
-func short(key uint64, n int) (v float64, ok bool) {
-	digits, scale, ok := lexical.Number(key, n)
-	return float64(digits) / lexical.Units[scale&7], ok
-}

@@ -165,7 +165,7 @@ func (w *walker) object(c *column) {
 	w.Open()
 	for member := 0; ; member++ {
 		at := taken
-		if at >= len(c.children) || c.children[at].literal == "" || !w.Expect(member, c.children[at].literal) {
+		if at >= len(c.children) || !w.Expect(member, &c.children[at].literal) {
 			key, escaped, ok := w.NextKey(member)
 			if !ok {
 				break
@@ -187,11 +187,12 @@ func (w *walker) object(c *column) {
 		}
 		child.stamp = c.objects
 		found++
-		if child.field.Skip {
+		switch {
+		case child.field.Skip:
 			w.Skip()
 			child.null()
-		} else {
-			w.value(child)
+		case child.quick == quickNone || !w.quickly(child):
+			w.slowly(child)
 		}
 		taken = at + 1
 	}
@@ -279,9 +280,13 @@ func (w *walker) path(c *column) string {
 
 // value appends one value of any kind to a column.
 func (w *walker) value(c *column) {
-	if c.quick != quickNone && w.quickly(c) {
-		return
+	if c.quick == quickNone || !w.quickly(c) {
+		w.slowly(c)
 	}
+}
+
+// slowly is value however that is written.
+func (w *walker) slowly(c *column) {
 	kind := w.Peek()
 	start := w.Pos()
 	target := c.field.Type.Kind
@@ -299,6 +304,10 @@ func (w *walker) value(c *column) {
 		w.alone(c)
 	case kind == json.String:
 		text, escaped := w.String()
+		raw := text
+		if escaped && c.takeEscaped(raw) {
+			return
+		}
 		if escaped {
 			w.scratch = w.Unescape(w.scratch[:0], text)
 			text = w.scratch
@@ -307,7 +316,12 @@ func (w *walker) value(c *column) {
 			return
 		}
 		readable := w.textFits(c)
-		if (!readable || !c.take(text)) && !c.token(text) {
+		switch {
+		case readable && c.take(text):
+			if escaped && c.words != nil {
+				c.words.keepEscaped(raw, c.codes[len(c.codes)-1]+1)
+			}
+		case !c.token(text):
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	case kind != json.Invalid:
@@ -362,7 +376,9 @@ func (w *walker) array(c *column) {
 	w.trail = append(w.trail, 0)
 	for i := 0; w.NextElement(i); i++ {
 		w.trail[len(w.trail)-1] = i
-		w.value(c.element)
+		if c.element.quick == quickNone || !w.quickly(c.element) {
+			w.slowly(c.element)
+		}
 	}
 	w.trail = w.trail[:len(w.trail)-1]
 	c.mark(true)

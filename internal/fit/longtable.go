@@ -17,7 +17,7 @@ type longSlot struct {
 	hash  uint32
 	text  uint32 // by the order in which they were added, plus one; 0 in an empty slot
 	id    uint32 // the number plus one
-	quote bool   // the text has doubled quotes
+	quote bool   // the text has doubled quotes, or escapes
 }
 
 // place returns the slot of a text, or the empty one where it belongs. There must be one.

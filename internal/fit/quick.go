@@ -1,8 +1,6 @@
 package fit
 
 import (
-	"strings"
-
 	"trevak/internal/lexical"
 	"trevak/internal/schema"
 )
@@ -54,86 +52,79 @@ func quickOf(c *column) quick {
 	return quickNone
 }
 
-// keyLiteral writes a name as a key of JSON with its colon, where that is the name in quotes.
-func keyLiteral(name string) string {
-	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' || r == '\ufffd' }) {
-		return ""
-	}
-	return `"` + name + `":`
-}
-
 // quickly appends a value the short way. Otherwise it returns false and has passed over nothing.
 func (w *walker) quickly(c *column) bool {
-	switch w.Ahead() {
-	case 'n':
-		if !w.PlainNull() {
-			return false
-		}
-		c.null()
-		return true
-	case '{':
-		if c.quick == quickStruct {
-			w.object(c)
-		}
-		return c.quick == quickStruct
-	case '[':
-		if c.quick == quickList {
-			w.array(c)
-		}
-		return c.quick == quickList
-	}
+	taken := false
 	switch c.quick {
-	case quickStruct, quickList:
-		return false
-	case quickText, quickTimestamp:
-		text, ok := w.PlainString()
-		if !ok {
-			return false
-		}
-		if c.quick == quickText {
-			if c.take(text) {
-				return true
-			}
-			w.Unread(len(text) + 2)
-			return false
-		}
-		v, ok := timestamp(c.field.Type.Kind == schema.TimestampTz, text)
-		if !ok {
-			w.Unread(len(text) + 2)
-			return false
-		}
-		c.mark(true)
-		c.longs = append(c.longs, v)
-		return true
+	case quickText:
+		taken = w.quickText(c)
+	case quickTimestamp:
+		taken = w.quickTimestamp(c)
 	case quickBoolean:
 		value, ok := w.PlainBoolean()
-		if ok {
+		if taken = ok; ok {
 			c.mark(true)
 			c.bit(value)
 		}
-		return ok
+	case quickDouble, quickLong:
+		taken = w.quickNumber(c)
+	case quickStruct:
+		if taken = w.Ahead() == '{'; taken {
+			w.object(c)
+		}
+	case quickList:
+		if taken = w.Ahead() == '['; taken {
+			w.array(c)
+		}
 	}
-	word, n, ok := w.ShortNumber()
+	if !taken && w.Ahead() == 'n' && w.PlainNull() {
+		c.null()
+		return true
+	}
+	return taken
+}
+
+func (w *walker) quickText(c *column) bool {
+	text, ok := w.PlainString()
+	if ok && !c.take(text) {
+		w.Unread(len(text) + 2)
+		return false
+	}
+	return ok
+}
+
+func (w *walker) quickTimestamp(c *column) bool {
+	text, ok := w.PlainString()
 	if !ok {
 		return false
 	}
-	key := word << ((64 - 8*n) & 63)
-	if c.quick == quickDouble {
-		v, ok := short(key, n)
-		if !ok {
-			w.Unread(n)
-			return false
-		}
-		c.mark(true)
-		c.doubles = append(c.doubles, v)
-		return true
-	}
-	v, scale, ok := lexical.Number(key, n)
-	if !ok || scale > 0 {
-		w.Unread(n)
+	v, ok := timestamp(c.field.Type.Kind == schema.TimestampTz, text)
+	if !ok {
+		w.Unread(len(text) + 2)
 		return false
 	}
 	c.mark(true)
 	c.longs = append(c.longs, v)
+	return true
+}
+
+func (w *walker) quickNumber(c *column) bool {
+	word, n, ok := w.ShortNumber()
+	if !ok {
+		return false
+	}
+	digits, scale, ok := lexical.Number(word<<((64-8*n)&63), n)
+	switch {
+	case !ok || c.quick == quickLong && scale > 0:
+		w.Unread(n)
+		return false
+	case c.quick == quickLong:
+		c.mark(true)
+		c.longs = append(c.longs, digits)
+	default:
+		// Both are exact, so their quotient is the double nearest to the number.
+		c.mark(true)
+		c.doubles = append(c.doubles, float64(digits)/lexical.Units[scale&7])
+	}
 	return true
 }

@@ -215,6 +215,27 @@ func (c *column) take(text []byte) (ok bool) {
 	return ok
 }
 
+// takeEscaped is take for a JSON string as it stands between its quotes, with escapes; ok is false where it was not met before, or is short.
+func (c *column) takeEscaped(raw []byte) (ok bool) {
+	if c.words == nil || len(raw) <= lexical.WordBytes {
+		return false
+	}
+	id := c.words.long.find(raw, true)
+	if id == 0 {
+		return false
+	}
+	c.mark(true)
+	c.codes = append(c.codes, id-1)
+	return true
+}
+
+// keepEscaped has takeEscaped know a string with its number plus one.
+func (w *words) keepEscaped(raw []byte, id uint32) {
+	if len(raw) > lexical.WordBytes {
+		w.long.add(raw, true, id)
+	}
+}
+
 // codedType is the type of a column of numbers.
 func codedType(values arrow.DataType) arrow.DataType {
 	return &arrow.DictionaryType{IndexType: arrow.PrimitiveTypes.Uint32, ValueType: values}

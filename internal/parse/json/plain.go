@@ -3,29 +3,67 @@ package json
 import (
 	"encoding/binary"
 	"math/bits"
+	"strings"
 )
 
 // The methods below take what is written the way it usually is, without white space but one blank, without escapes, in few bytes. Where it is not, they pass
 // over nothing, and the others tell what there is.
 
-// Expect passes over the key of member n when the text goes on with it as it is usually written: literal is the key in its quotes, with the colon.
-// Otherwise nothing is passed over, and NextKey tells what there is.
-func (s *Scanner) Expect(n int, literal string) bool {
-	at := s.pos
+// Key is a key as it is usually written, for Expect.
+type Key struct {
+	text        string
+	first, last uint64 // its first eight bytes and its last, where there are from 8 to 16
+	short       bool   // there are
+}
+
+// NewKey returns the key of a name; it is expected nowhere when that cannot stand between quotes as it is.
+func NewKey(name string) Key {
+	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' || r == '\ufffd' }) {
+		return Key{}
+	}
+	k := Key{text: `"` + name + `":`}
+	if n := len(k.text); n >= 8 && n <= 16 {
+		k.first, k.last, k.short = binary.LittleEndian.Uint64([]byte(k.text)), binary.LittleEndian.Uint64([]byte(k.text[n-8:])), true
+	}
+	return k
+}
+
+// Expect passes over the key of member n when the text goes on with it as it is usually written. Otherwise nothing is passed over, and NextKey tells what
+// there is.
+func (s *Scanner) Expect(n int, key *Key) bool {
+	at, data := s.pos, s.data
 	if n > 0 {
-		if at+1 >= len(s.data) || s.data[at] != ',' {
+		if at+1 >= len(data) || data[at] != ',' {
 			return false
 		}
 		at++
-		if s.data[at] == ' ' {
+		if data[at] == ' ' {
 			at++
 		}
 	}
-	if len(s.data)-at < len(literal) || string(s.data[at:at+len(literal)]) != literal {
+	end := at + len(key.text)
+	switch {
+	case end > len(data) || end == at:
+		return false
+	case key.short:
+		if binary.LittleEndian.Uint64(data[at:]) != key.first || binary.LittleEndian.Uint64(data[end-8:]) != key.last {
+			return false
+		}
+	case string(data[at:end]) != key.text:
 		return false
 	}
-	s.pos = at + len(literal)
+	s.pos = end
 	return true
+}
+
+// Closes passes over the end of an object or array that stands right here. Otherwise nothing is passed over.
+func (s *Scanner) Closes(closing byte) bool {
+	if s.pos < len(s.data) && s.data[s.pos] == closing {
+		s.pos++
+		s.depth--
+		return true
+	}
+	return false
 }
 
 // ShortNumber passes over what may be a number of up to eight bytes, with something behind it, and returns its length and eight bytes from its first

@@ -3,6 +3,7 @@ package json
 import (
 	"encoding/binary"
 	"math/rand/v2"
+	"strings"
 	"testing"
 )
 
@@ -75,12 +76,13 @@ func TestShortWaysAgree(t *testing.T) {
 
 // TestExpectedKeys holds that an expected key is passed over as any key is, and that nothing is where it is another.
 func TestExpectedKeys(t *testing.T) {
+	area := NewKey("area")
 	for _, text := range []string{`"area":1`, `,"area":1`, `, "area":1`, `"areas":1`, `,"Area":1`, `"area" :1`, `,`, ``, `,"area"`, `}`, `,,"area":1`} {
 		for n := range 2 {
 			var short, long Scanner
 			short.Reset([]byte(text))
 			long.Reset([]byte(text))
-			if !short.Expect(n, `"area":`) {
+			if !short.Expect(n, &area) {
 				if short.Pos() != 0 || short.Err() != nil {
 					t.Errorf("%s: nothing is expected, but it is at %d", text, short.Pos())
 				}
@@ -88,6 +90,33 @@ func TestExpectedKeys(t *testing.T) {
 			}
 			if key, _, ok := long.NextKey(n); !ok || string(key) != "area" || long.Pos() != short.Pos() {
 				t.Errorf("%s: expected up to %d, the next key is %q up to %d", text, short.Pos(), key, long.Pos())
+			}
+		}
+	}
+}
+
+// TestKeysOfAllLengths expects keys where they are, where another of the same length is, and where the text ends too early.
+func TestKeysOfAllLengths(t *testing.T) {
+	for _, name := range []string{"", "a", "area", "depth", "position", "observed_at", "wave_height_m", "wave_height_metres", "høyde", "a\"b", "a\\b"} {
+		key := NewKey(name)
+		var s Scanner
+		s.Reset([]byte(`"` + name + `":1`))
+		plain := !strings.ContainsAny(name, "\"\\")
+		if s.Expect(0, &key) != plain {
+			t.Errorf("%q is expected, and not found", name)
+		}
+		for at := range name {
+			other := []byte(`"` + name + `":1`)
+			other[at+1] ^= 1
+			s.Reset(other)
+			if s.Expect(0, &key) || s.Pos() != 0 {
+				t.Errorf("%q is expected, and found in %s", name, other)
+			}
+		}
+		for n := range len(name) + 3 {
+			s.Reset([]byte(`"` + name + `":1`)[:n:n])
+			if s.Expect(0, &key) {
+				t.Errorf("%q is expected, and found in %d bytes", name, n)
 			}
 		}
 	}
