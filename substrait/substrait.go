@@ -1,8 +1,8 @@
 // Package substrait hands the table library the function definitions it looks up when the program starts.
 //
 // The module of this name that the library asks for carries every definition of the Substrait specification, and parsing
-// them costs each start of the program more than a tenth of a second. Only the functions behind a table scan's filters are
-// ever looked up, so this module, put in its place by a replace directive, declares those and nothing else.
+// them costs each start of the program more than a tenth of a second. They are looked up for the filters of the library's own
+// scans alone, of which this program makes none, so this module, put in its place by a replace directive, declares nothing.
 package substrait
 
 import "embed"
