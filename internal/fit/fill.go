@@ -1,7 +1,6 @@
 package fit
 
 import (
-	"encoding/binary"
 	"math"
 	"math/bits"
 	"slices"
@@ -27,7 +26,7 @@ func (d *Delimited) fill(c *column, r *delimited.Records, field, from, to int) i
 		return d.fillDoubles(c, r, field, from, to)
 	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
 		zoned := kind == schema.TimestampTz
-		return fillLongs(c, r, field, from, to, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
+		return d.fillLongs(c, r, field, from, to, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
 	}
 	for row := from; row < to; row++ {
 		text, quoted := r.Value(row, field, &d.scratch)
@@ -123,22 +122,30 @@ func (d *Delimited) fillText(c *column, r *delimited.Records, field, from, to in
 	return -1
 }
 
-func fillLongs(c *column, r *delimited.Records, field, from, to int, read func([]byte) (int64, bool)) int {
-	for row := from; row < to; row++ {
-		text, quoted, doubled := r.Text(row, field)
-		if len(text) == 0 && !quoted {
-			c.null()
-			continue
-		}
-		v, ok := read(text)
-		if !ok {
-			if !doubled && c.token(text) {
-				continue
+// fillLongs is fill for values that read makes of their texts.
+func (d *Delimited) fillLongs(c *column, r *delimited.Records, field, from, to int, read func([]byte) (int64, bool)) int {
+	for ; from < to; from += lexical.Together {
+		n, first := min(lexical.Together, to-from), len(c.longs)
+		c.longs = slices.Grow(c.longs, n)[:first+n]
+		values, present, others := c.longs[first:], uint64(0), uint64(0)
+		for i := range values {
+			text, quoted, _ := r.Text(from+i, field)
+			v, ok := read(text)
+			switch values[i] = v; {
+			case ok:
+				present |= 1 << (i & 63)
+			case len(text) > 0 || quoted:
+				others |= 1 << (i & 63)
 			}
-			return row
 		}
-		c.mark(true)
-		c.longs = append(c.longs, v)
+		bad := d.oneByOne(c, r, field, from, n, present, others, func(i int, text []byte) (ok bool) {
+			values[i], ok = read(text)
+			return ok
+		})
+		if bad >= 0 {
+			c.longs = c.longs[:first+bad]
+			return from + bad
+		}
 	}
 	return -1
 }
@@ -167,33 +174,41 @@ func (d *Delimited) fillWhole(c *column, r *delimited.Records, field, from, to i
 	return -1
 }
 
+// The usual words of booleans, by their lexical.ShortKey.
+var trueKey, falseKey = lexical.ShortKey([]byte("true")), lexical.ShortKey([]byte("false"))
+
 // fillBooleans is fill for booleans without words of their own.
 func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, to int) int {
-	data, trueKey, falseKey := r.Block.Data, lexical.ShortKey([]byte("true")), lexical.ShortKey([]byte("false"))
-	for row := from; row < to; row++ {
-		start, end, quoted, _ := r.Place(row, field)
-		if n := end - start; n > 0 && n <= 8 && start+8 <= len(data) {
-			key := binary.LittleEndian.Uint64(data[start:]) << ((64 - 8*n) & 63)
-			if value := key == trueKey; value || key == falseKey {
-				c.mark(true)
-				c.bit(value)
-				continue
+	t := &d.texts
+	for ; from < to; from += lexical.Together {
+		n, first := min(lexical.Together, to-from), c.n
+		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		trues, known := uint64(0), uint64(0)
+		for i, key := range t.keys[:n] {
+			isTrue, isFalse := uint64(0), uint64(0)
+			if key == trueKey && t.sizes[i&63] == 4 {
+				isTrue = 1
 			}
-		}
-		text, _ := r.Value(row, field, &d.scratch)
-		if len(text) == 0 && !quoted {
-			c.null()
-			continue
-		}
-		value, ok := c.reader.boolean(text)
-		if !ok {
-			if c.token(text) {
-				continue
+			if key == falseKey && t.sizes[i&63] == 5 {
+				isFalse = 1
 			}
-			return row
+			trues |= isTrue << (i & 63)
+			known |= (isTrue | isFalse) << (i & 63)
 		}
-		c.mark(true)
-		c.bit(value)
+		bad := d.oneByOne(c, r, field, from, n, present&known, others|present&^known, func(i int, text []byte) bool {
+			value, ok := c.reader.boolean(text)
+			if ok && value {
+				trues |= 1 << i
+			}
+			return ok
+		})
+		if bad >= 0 {
+			n = bad
+		}
+		c.bits = appendBits(c.bits, first, trues&(1<<n-1), 0)[:(first+n+7)/8]
+		if bad >= 0 {
+			return from + bad
+		}
 	}
 	return -1
 }
