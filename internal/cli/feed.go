@@ -138,6 +138,7 @@ func feedSettings(f *feed.Feed) []setting {
 	list("nest", "shape.nest", form.Nest)
 	list("split", "shape.split", form.Split)
 	text("nest-rows", "shape.nest_rows", form.NestRows)
+	text("nest-key", "shape.nest_key", form.NestKey)
 	list("rename", "shape.rename", form.Rename)
 	text("into", "table.into", f.Table.Into)
 	text("partition", "table.partition", f.Table.Partition)
@@ -201,7 +202,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.
 		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
-			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"), NestRows: stated("nest-rows"),
+			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"), NestRows: stated("nest-rows"), NestKey: stated("nest-key"),
 			Rename: array("rename")}
 		i = records
 	} else {

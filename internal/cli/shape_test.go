@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -125,6 +126,62 @@ func TestRowsAndBack(t *testing.T) {
 	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x=id,nothing"}, `--nest-rows names "nothing"`)
 	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "id=area"}, "have a column of that name already")
 	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x"}, "write it like --nest-rows")
+}
+
+// TestRowsThatStandApart makes rows of lists, puts them out of order, and makes lists of them by their key.
+func TestRowsThatStandApart(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 2))
+	var docs strings.Builder
+	records := map[string]bool{}
+	for id := range 400 {
+		var readings []string
+		for range 1 + random.IntN(7) {
+			readings = append(readings, fmt.Sprintf(`{"sensor":"s%d","value":%d}`, random.IntN(3), random.IntN(4)))
+		}
+		record := fmt.Sprintf(`{"id":%d,"area":"a%d","readings":[%s]}`, id, random.IntN(2), strings.Join(readings, ","))
+		records[record] = true
+		docs.WriteString(record + "\n")
+	}
+	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String()})
+	must(t, []string{"convert", "docs.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index"}, "400 read = 400 kept")
+	header, rest, _ := strings.Cut(readFile(t, "rows.csv"), "\n")
+	lines := strings.Split(strings.TrimSpace(rest), "\n")
+	random.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+	if err := os.WriteFile("apart.csv", []byte(header+"\n"+strings.Join(lines, "\n")+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	list := []string{"--nest-rows", "readings=readings_sensor,readings_value"}
+	keyed := append(list, "--nest-key", "id")
+
+	must(t, append([]string{"convert", "apart.csv", "--to", "back.ndjson", "--max-record", "250"}, keyed...), "400 rows of those kept")
+	if got := readFile(t, "back.ndjson"); got != docs.String() {
+		t.Errorf("came back as %.300s", got)
+	}
+	must(t, append([]string{"convert", "apart.csv", "--to", "by-area.ndjson"}, append(list, "--nest-key", "area,id")...), "400 rows of those kept")
+	for line := range strings.Lines(readFile(t, "by-area.ndjson")) {
+		if !records[strings.TrimSpace(line)] {
+			t.Fatalf("%s is none of the records", line)
+		}
+	}
+	if r := must(t, append([]string{"convert", "apart.csv", "--to", "as-they-stand.ndjson"}, list...), ""); strings.Contains(r.out, "; 400 rows") {
+		t.Error("without a key, rows that stand apart went together too")
+	}
+
+	// A row tells the first of the records that it came of, in the order in which they are brought together.
+	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...), "400 rows of those kept")
+	r := must(t, []string{"preview", "ops.apart", "-n", "400", "-o", "json"}, "")
+	var p struct{ Records []map[string]string }
+	decode(t, r.out, &p)
+	for _, row := range p.Records {
+		at, err := strconv.Atoi(row["_lineage_row"])
+		if fields := strings.Split(lines[at-1], ","); err != nil || fields[0] != row["id"] || !strings.Contains(row["_raw"], `"id":"`+row["id"]+`"`) {
+			t.Fatalf("the row of id %s tells of record %d, %q, and keeps %s", row["id"], at, lines[at-1], row["_raw"])
+		}
+	}
+	for args, want := range map[string]string{"nothing": `--nest-key names "nothing"`, "readings_value": "is not among the columns that stay", "id,id": `names "id" twice`} {
+		refused(t, 2, append([]string{"preview", "apart.csv", "--nest-key", args}, list...), want)
+	}
+	refused(t, 2, []string{"preview", "apart.csv", "--nest-key", "id"}, "--nest-key is for --nest-rows")
 }
 
 // TestListsIntoTables splits lists off, and finishes a load of which one commit is missing.

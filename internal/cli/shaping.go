@@ -19,7 +19,7 @@ type shapeFlags struct {
 	unnestEmpty            string
 	unnestIndex, confirmed bool
 	nest, derive           []string
-	nestRows               string
+	nestRows, nestKey      string
 }
 
 func (f *shapeFlags) add(cmd *cobra.Command) {
@@ -35,6 +35,7 @@ func (f *shapeFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
 	flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns; may be repeated (`NAME=COL,COL`)")
 	flags.StringVar(&f.nestRows, "nest-rows", "", "make one row of consecutive rows that agree in all but some columns, which become a list (`LIST=COL,COL`)")
+	flags.StringVar(&f.nestKey, "nest-key", "", "with --nest-rows: bring rows together that agree in some columns, wherever they stand in a file (`COL,COL`)")
 	flags.StringArrayVar(&f.derive, "derive", nil, "add a column of an expression, like 'depth_ft = depth_m * 3.28084'; may be repeated (`COL=EXPRESSION`)")
 }
 
@@ -72,6 +73,12 @@ func (f *shapeFlags) spec() (shape.Spec, error) {
 			return s, fault.New(fault.Usage, "--nest-rows %q does not name a list and its columns", f.nestRows).Try("write it like --nest-rows readings=sensor,value")
 		}
 		s.NestRows = shape.Nest{Name: name, Columns: strings.Split(columns, ",")}
+	}
+	if f.nestKey != "" {
+		if f.nestRows == "" {
+			return s, fault.New(fault.Usage, "--nest-key is for --nest-rows").Try("name the list and its columns: --nest-rows LIST=COL,COL")
+		}
+		s.NestKey = strings.Split(f.nestKey, ",")
 	}
 	for _, text := range f.derive {
 		name, value, ok := strings.Cut(text, "=")

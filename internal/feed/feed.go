@@ -70,6 +70,7 @@ type Shape struct {
 	Derive        []string `yaml:"derive,omitempty"`
 	Nest          []string `yaml:"nest,omitempty"`
 	NestRows      string   `yaml:"nest_rows,omitempty"`
+	NestKey       string   `yaml:"nest_key,omitempty"`
 	// Split are lists that load puts into tables of their own, as list=table.
 	Split  []string `yaml:"split,omitempty"`
 	Rename []string `yaml:"rename,omitempty"`

@@ -13,6 +13,7 @@ import (
 	"trevak/internal/expr"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
+	"trevak/internal/layout"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/shape"
@@ -330,17 +331,11 @@ func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int,
 // eachFormed hands over the rows of a source in their new form, block by block and in order.
 func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int, batch arrow.RecordBatch) error) error {
 	p := s.reshaped.base.pass("inferring", b)
-	g := &regrouper{plan: s.reshaped.plan}
+	g := newRegrouper(s.reshaped.plan, layout.DefaultOptions)
+	defer g.close()
 	object := 0
 	finish := func() error {
-		if g.batch == nil {
-			return nil
-		}
-		batch, _, err := g.rest(ctx)
-		if err != nil {
-			return err
-		}
-		return visit(object, batch)
+		return g.finish(ctx, func(batch arrow.RecordBatch, _ []rowOrigin) error { return visit(object, batch) })
 	}
 	err := s.eachForm(ctx, p, false, func(block parse.Block, f formed) error {
 		if f.widens() || f.fitted.Batch == nil {

@@ -2,6 +2,7 @@ package shape
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -22,10 +23,11 @@ type group struct {
 	place   int   // of the list among the others
 	alone   bool  // the elements are values
 	element arrow.DataType
+	order   []string // columns that rows are put in the order of first, the key before the others; empty where they stay as they are
 }
 
 // newGroup settles which columns become a list, and returns the fields that there are then.
-func newGroup(n Nest, separator string, fields []schema.Field) (*group, []schema.Field, error) {
+func newGroup(n Nest, key []string, separator string, fields []schema.Field) (*group, []schema.Field, error) {
 	g := &group{Nest: n}
 	taken := make([]bool, len(fields))
 	for _, name := range n.Columns {
@@ -40,8 +42,11 @@ func newGroup(n Nest, separator string, fields []schema.Field) (*group, []schema
 		g.members = append(g.members, at)
 	}
 	// The position that an unnesting added has no place in a list, which has its own order.
-	if at := find(fields, n.Name+separator+"index"); at >= 0 && !taken[at] && fields[at].Type.Kind == schema.Long {
-		taken[at] = true
+	position := find(fields, n.Name+separator+"index")
+	if position >= 0 && !taken[position] && fields[position].Type.Kind == schema.Long {
+		taken[position] = true
+	} else {
+		position = -1
 	}
 	out := g.listField(separator, fields)
 	var rest []schema.Field
@@ -61,7 +66,48 @@ func newGroup(n Nest, separator string, fields []schema.Field) (*group, []schema
 	if len(g.others) == 0 {
 		return nil, nil, fault.New(fault.Usage, "--nest-rows %s leaves no column that would tell rows apart", n.Name).Try("leave one out of the list")
 	}
+	if len(key) > 0 {
+		if err := g.arrange(key, fields); err != nil {
+			return nil, nil, err
+		}
+		if position >= 0 {
+			g.order = append(g.order, fields[position].Name)
+		}
+	}
 	return g, rest, nil
+}
+
+// arrange settles the order that brings rows of one key together, and among them those that agree in the other columns.
+func (g *group) arrange(key []string, fields []schema.Field) error {
+	for _, name := range key {
+		at := find(fields, name)
+		switch {
+		case at < 0:
+			return unknown("--nest-key", name, fields)
+		case !slices.Contains(g.others, at):
+			return fault.New(fault.Usage, "--nest-key %s is not among the columns that stay beside the list %q", name, g.Name).Try("name columns that the rows of one list agree in")
+		case fields[at].Type.Nested():
+			return fault.New(fault.Usage, "--nest-key %s is a %s, which has no order", name, fields[at].Type).Try("name columns of single values")
+		case slices.Contains(g.order, fields[at].Name):
+			return fault.New(fault.Usage, "--nest-key names %q twice", name).Try("name each column once")
+		}
+		g.order = append(g.order, fields[at].Name)
+	}
+	for _, at := range g.others {
+		if name := fields[at].Name; !fields[at].Type.Nested() && !slices.Contains(g.order, name) {
+			g.order = append(g.order, name)
+		}
+	}
+	return nil
+}
+
+// Arranges returns the schema of the rows that Apply gives and the columns in whose order they have to be brought before they are grouped; none where they
+// stay as they are.
+func (p *Plan) Arranges() (rows schema.Schema, order []string) {
+	if p.group == nil {
+		return rows, nil
+	}
+	return p.ungrouped, p.group.order
 }
 
 // listField is the column that the list becomes. Members lose the list's name at the beginning of theirs, where all have it.
@@ -93,10 +139,7 @@ func (p *Plan) Ends(batch arrow.RecordBatch) []int {
 	n := int(batch.NumRows())
 	differs := make([]bool, n)
 	for _, at := range p.group.others {
-		a := batch.Column(at)
-		for i := 1; i < n; i++ {
-			differs[i] = differs[i] || !array.SliceEqual(a, int64(i-1), int64(i), a, int64(i), int64(i+1))
-		}
+		markChanges(differs, batch.Column(at))
 	}
 	var ends []int
 	for i := 1; i < n; i++ {
@@ -108,6 +151,34 @@ func (p *Plan) Ends(batch arrow.RecordBatch) []int {
 		ends = append(ends, n)
 	}
 	return ends
+}
+
+// markChanges notes the rows that differ from the one before.
+func markChanges(differs []bool, a arrow.Array) {
+	switch a := a.(type) {
+	case *array.Int64:
+		markValues(differs, a, a.Int64Values())
+	case *array.Float64:
+		markValues(differs, a, a.Float64Values())
+	case *array.Timestamp:
+		markValues(differs, a, a.TimestampValues())
+	case *array.Date32:
+		markValues(differs, a, a.Date32Values())
+	case *array.String:
+		for i := 1; i < a.Len(); i++ {
+			differs[i] = differs[i] || a.IsNull(i) != a.IsNull(i-1) || a.IsValid(i) && a.Value(i) != a.Value(i-1)
+		}
+	default:
+		for i := 1; i < a.Len(); i++ {
+			differs[i] = differs[i] || !array.SliceEqual(a, int64(i-1), int64(i), a, int64(i), int64(i+1))
+		}
+	}
+}
+
+func markValues[T comparable](differs []bool, a arrow.Array, values []T) {
+	for i := 1; i < len(values); i++ {
+		differs[i] = differs[i] || a.IsNull(i) != a.IsNull(i-1) || a.IsValid(i) && values[i] != values[i-1]
+	}
 }
 
 // Group makes one row of each group of rows of a batch, which end where Ends says.

@@ -40,8 +40,10 @@ type Spec struct {
 	// Without takes lists away, whose elements are counted; Child makes the rows of one list and nothing else. Both come after Where.
 	Without []string
 	Child   Child
-	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there is none.
+	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there is none. Where there are
+	// columns in NestKey, rows that agree in them are brought next to each other before that, and come in their order.
 	NestRows Nest
+	NestKey  []string
 }
 
 // Nest is an object to be made of columns, in their order.
@@ -70,6 +72,8 @@ type Plan struct {
 	chains []chain
 	group  *group        // nil where rows are not brought together
 	before *arrow.Schema // of the rows before that
+	// ungrouped is what before is for.
+	ungrouped schema.Schema
 }
 
 // step is one change of form.
@@ -117,9 +121,10 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 	if p.chains, err = chains(s.Fields, spec); err != nil {
 		return nil, err
 	}
-	p.before = schema.Schema{Fields: fields}.Arrow()
+	p.ungrouped = schema.Schema{Fields: fields}
+	p.before = p.ungrouped.Arrow()
 	if spec.NestRows.Name != "" {
-		if p.group, fields, err = newGroup(spec.NestRows, separator, fields); err != nil {
+		if p.group, fields, err = newGroup(spec.NestRows, spec.NestKey, separator, fields); err != nil {
 			return nil, err
 		}
 	}
