@@ -16,6 +16,7 @@ type correctionFlags struct {
 	only, drop, required, key []string
 	nulls                     []string
 	names, decimalMark, scan  string
+	mixed                     string
 	declared                  []schema.Field // from a feed file
 }
 
@@ -30,13 +31,14 @@ func (f *correctionFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.names, "names", "safe", "how column names are made: safe, keep, or snake")
 	flags.StringSliceVar(&f.nulls, "nulls", nil, "`texts` that stand for no value in every column, like NA,-")
 	flags.StringVar(&f.decimalMark, "decimal-mark", "", "the `mark` before the fraction of numbers in delimited text, comma or point; thousands may then be set apart")
+	flags.StringVar(&f.mixed, "mixed", "text", "columns whose values are of types that have nothing to do with each other: text, or misfit, which takes the type of more than half of the values and keeps the others in _misfit")
 	flags.StringVar(&f.scan, "scan", "", "how many records to look at before types are settled: sample, or full (infer: full; load and convert: sample, held against every record while writing)")
 }
 
 // any reports whether something was said of columns.
 func (f *correctionFlags) any(cmd *cobra.Command) bool {
 	said := len(f.declared) > 0
-	for _, name := range []string{"type", "rename", "only", "drop", "required", "key", "names", "nulls", "decimal-mark"} {
+	for _, name := range []string{"type", "rename", "only", "drop", "required", "key", "names", "nulls", "decimal-mark", "mixed"} {
 		said = said || cmd.Flags().Changed(name)
 	}
 	return said
@@ -63,6 +65,9 @@ func (f *correctionFlags) corrections() (schema.Corrections, error) {
 	var ok bool
 	if c.Names, ok = schema.ParseNameStyle(f.names); !ok {
 		return c, fault.New(fault.Usage, "--names %s is not known", f.names).Try("use safe, keep or snake")
+	}
+	if c.Outvote = f.mixed == "misfit"; !c.Outvote && f.mixed != "text" {
+		return c, fault.New(fault.Usage, "--mixed %s is not known", f.mixed).Try("use text or misfit")
 	}
 	switch f.decimalMark {
 	case "":

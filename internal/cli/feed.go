@@ -118,6 +118,7 @@ func feedSettings(f *feed.Feed) []setting {
 	yes("trim", "reading.trim", r.Trim)
 	text("ragged", "reading.ragged", r.Ragged)
 	text("decimal-mark", "reading.decimal_mark", r.DecimalMark)
+	text("mixed", "reading.mixed", r.Mixed)
 	list("nulls", "reading.nulls", r.Nulls)
 	text("scan", "reading.scan", r.Scan)
 	list("drop", "drop", f.Drop)
@@ -195,7 +196,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	}
 	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
 		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion")},
-		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Nulls: list("nulls"), Scan: stated("scan"),
+		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}

@@ -289,3 +289,49 @@ func readFile(t testing.TB, name string) string {
 	}
 	return string(text)
 }
+
+// TestMixedTypes loads columns whose values are of different types, by either policy.
+func TestMixedTypes(t *testing.T) {
+	var docs, table strings.Builder
+	table.WriteString("id,depth,day\n")
+	for id := range 300 {
+		depth, position, day, cell := fmt.Sprintf("%d.5", id), `{"lat":57.5,"lon":-5}`, "2031-05-01", fmt.Sprintf("%d.5", id)
+		switch {
+		case id == 298:
+			depth, cell = `{"deep":7}`, "lost"
+		case id == 299:
+			depth = `"n/a"`
+		case id%100 == 7:
+			depth, position, day = `"broken"`, `"harbour"`, "soon"
+		}
+		fmt.Fprintf(&docs, `{"id":%d,"depth":%s,"position":%s,"note":%s}`+"\n", id, depth, position, []string{"5", `"calm"`}[id%2])
+		fmt.Fprintf(&table, "%d,%s,%s\n", id, cell, day)
+	}
+	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String(), "table.csv": table.String()})
+	must(t, []string{"load", "docs.ndjson", "--into", "ops.docs", "--mixed", "misfit"}, "null tokens  1 value was taken for null")
+	must(t, []string{"describe", "ops.docs"}, "double")
+	r := must(t, []string{"preview", "ops.docs", "-n", "300", "-o", "json"}, "")
+	var p struct{ Records []map[string]string }
+	decode(t, r.out, &p)
+	for at, want := range map[int]string{7: `{"depth":"broken","position":"harbour"}`, 298: `{"depth":{"deep":7}}`, 299: "", 8: ""} {
+		if row := p.Records[at]; row["_misfit"] != want || (row["depth"] == "") != (at != 8) {
+			t.Errorf("record %d has depth %q and misfits %s, want %s", at, row["depth"], row["_misfit"], want)
+		}
+	}
+	if r := must(t, []string{"infer", "docs.ndjson", "--mixed", "misfit"}, "4 of other types, which are misfits"); !strings.Contains(r.out, "most values") {
+		t.Errorf("infer does not tell what settled the type: %s", r.out)
+	}
+	must(t, []string{"load", "table.csv", "--into", "ops.cells", "--mixed", "misfit"}, "300 written")
+	r = must(t, []string{"preview", "ops.cells", "-n", "300", "-o", "json"}, "")
+	p.Records = nil
+	decode(t, r.out, &p)
+	if got := p.Records[298]["_misfit"] + p.Records[107]["_misfit"]; got != `{"depth":"lost"}{"day":"soon"}` {
+		t.Errorf("the misfits of cells are %s", got)
+	}
+	// Otherwise all of them are text, objects as JSON.
+	must(t, []string{"convert", "docs.ndjson", "--to", "text.ndjson"}, "300 written")
+	if got := readFile(t, "text.ndjson"); !strings.Contains(got, `"depth":"0.5"`) || !strings.Contains(got, `"depth":"{\"deep\":7}"`) || strings.Contains(got, "_misfit") {
+		t.Errorf("as text they are %.200s", got)
+	}
+	refused(t, 2, []string{"infer", "docs.ndjson", "--mixed", "some"}, "use text or misfit")
+}

@@ -91,8 +91,10 @@ type Reading struct {
 	Trim          *bool    `yaml:"trim,omitempty"`
 	Ragged        string   `yaml:"ragged,omitempty"`
 	DecimalMark   string   `yaml:"decimal_mark,omitempty"`
-	Nulls         []string `yaml:"nulls,omitempty"`
-	Scan          string   `yaml:"scan,omitempty"`
+	// Mixed is text or misfit.
+	Mixed string   `yaml:"mixed,omitempty"`
+	Nulls []string `yaml:"nulls,omitempty"`
+	Scan  string   `yaml:"scan,omitempty"`
 }
 
 // Column is a column or a part of a nested one.

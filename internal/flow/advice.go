@@ -192,6 +192,9 @@ func (i *Inference) measure(ctx context.Context, b Budget) (float64, error) {
 // Note is a remark on a column: what its values look like that they are not taken for, and what would settle it.
 func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
 	kind := f.Type.Kind
+	if f.Others > 0 {
+		return english.Sprintf("%d of other types, which are misfits", f.Others)
+	}
 	if kind != schema.String || f.Pinned || n.Evidence.Values() == 0 {
 		if note := tokenNote(f, n); note != "" || f.Pinned {
 			return note

@@ -74,7 +74,8 @@ func (s *Source) inferFirst(ctx context.Context, r Reading, b Budget) (*Inferenc
 	if err != nil || i.Whole {
 		return i, err
 	}
-	if i.Observed.Undecided() || len(i.unmatched) > 0 {
+	// What more than half of the values are shows only when all are seen.
+	if i.Observed.Undecided() || len(i.unmatched) > 0 || r.Corrections.Outvote {
 		return s.infer(ctx, r, b, true, false)
 	}
 	return i, nil

@@ -165,6 +165,7 @@ type columnEvidence struct {
 	kind   schema.Kind
 	unseen bool
 	own    bool
+	others int64
 }
 
 // lengths is how long lists are, and how many rows there are when each element is one.
@@ -219,10 +220,12 @@ func evidence(i *flow.Inference) []columnEvidence {
 func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
 	values := n.Evidence.Values()
 	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned, Required: f.Required,
-		Values: values, Nulls: parents - values, Longest: n.Longest, Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen}
+		Values: values, Nulls: parents - values, Longest: n.Longest, Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen, others: f.Others}
 	c.Distinct, c.DistinctExact = n.Distinct.Estimate()
 	c.Distinct = min(c.Distinct, c.Values)
-	c.Smallest, c.Largest = n.Range(f.Type.Kind)
+	if !f.Type.Nested() {
+		c.Smallest, c.Largest = n.Range(f.Type.Kind)
+	}
 	for at, count := range n.Counts {
 		if class := schema.Class(1 << at); count > 0 {
 			c.Seen[class.String()] = count
@@ -240,7 +243,9 @@ func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, par
 		c.Forced = &first
 	}
 	for _, a := range i.Against(n) {
-		c.Against = append(c.Against, place(i, classOf(n, a), a))
+		if class := classOf(n, a); f.Others == 0 || class != schema.ClassToken {
+			c.Against = append(c.Against, place(i, class, a))
+		}
 	}
 	c.Note = i.Note(path, f, n)
 	return c
@@ -322,6 +327,8 @@ func (c columnEvidence) settledBy(folder string) string {
 	switch {
 	case c.own:
 		return "the files"
+	case c.others > 0:
+		return "most values"
 	case c.Pinned:
 		return "stated"
 	case c.unseen && c.Values == 0:

@@ -25,6 +25,9 @@ type Corrections struct {
 	Nulls []string
 	// DecimalMark is the decimal mark of the source, empty for the usual one.
 	DecimalMark string
+	// Outvote gives a column whose values have nothing to do with each other the type of more than half of them, where that is not string; the others are
+	// misfits then. Without it such a column is string.
+	Outvote bool
 }
 
 // Unmatched is a correction that names no column.
@@ -242,6 +245,11 @@ func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
 			f := s.field(join(raw, ElementName), join(legal, ElementName), element, nil)
 			f.Name = ElementName
 			return Field{Type: Type{Kind: List, Element: &f}}
+		}
+		if most, others := n.most(); s.Outvote && others > 0 {
+			f := s.typed(raw, legal, most, nil)
+			f.Pinned, f.Others = true, others
+			return f
 		}
 	}
 	switch {
