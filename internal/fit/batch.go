@@ -17,10 +17,13 @@ import (
 type Batches struct {
 	schema schema.Schema
 	arrow  *arrow.Schema
+	coded  bool
 }
 
-// NewBatches prepares for a schema.
-func NewBatches(s schema.Schema) *Batches { return &Batches{schema: s, arrow: s.Arrow()} }
+// NewBatches prepares for a schema. Where coded is set, columns that come as Arrow dictionaries stay such.
+func NewBatches(s schema.Schema, coded bool) *Batches {
+	return &Batches{schema: s, arrow: s.Arrow(), coded: coded}
+}
 
 // Fit gives the rows of a batch the schema's columns. fields is for each the number of the batch's column, or -1 where there is none and it is null;
 // kept are columns of the batch without a place, whose values are misfits. Columns of the same type are taken as they are, others are converted; a value
@@ -50,21 +53,36 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 			}
 		}
 	}
-	out.Batch = array.NewRecordBatch(b.arrow, columns, int64(rows))
+	types := b.arrow.Fields()
+	for i, c := range columns {
+		types[i].Type = c.DataType()
+	}
+	out.Batch = array.NewRecordBatch(arrow.NewSchema(types, nil), columns, int64(rows))
 	return out, nil
 }
 
 // measure notes the longest text of a column.
 func (r *Result) measure(f *schema.Field, a arrow.Array) {
-	texts, ok := a.(*array.String)
-	if !ok {
-		return
-	}
 	c := column{}
-	for row := range texts.Len() {
-		if texts.IsValid(row) {
-			c.measure([]byte(texts.Value(row)))
+	switch a := a.(type) {
+	case *array.String:
+		for row := range a.Len() {
+			if a.IsValid(row) {
+				c.measure([]byte(a.Value(row)))
+			}
 		}
+	case *array.Dictionary:
+		texts, ok := a.Dictionary().(*array.String)
+		if !ok {
+			return
+		}
+		for row := range a.Len() {
+			if a.IsValid(row) {
+				c.measure([]byte(texts.Value(a.GetValueIndex(row))))
+			}
+		}
+	default:
+		return
 	}
 	if r.Longest == nil {
 		r.Longest = map[string]int{}
@@ -74,6 +92,9 @@ func (r *Result) measure(f *schema.Field, a arrow.Array) {
 
 // column converts one column, value by value where nothing else will do.
 func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a arrow.Array) arrow.Array {
+	if b.coded && arrow.TypeEqual(uncodedType(a.DataType()), f.Type.Arrow()) {
+		return a
+	}
 	if converted, ok := convert(ctx, f.Type, a); ok {
 		return converted
 	}
@@ -90,6 +111,27 @@ func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a ar
 		}
 	}
 	return array.MakeFromData(c.data())
+}
+
+// uncodedType returns the type of a column that codedType, or its parts, may have numbered.
+func uncodedType(t arrow.DataType) arrow.DataType {
+	switch t := t.(type) {
+	case *arrow.DictionaryType:
+		if t.IndexType.ID() == arrow.UINT32 {
+			return t.ValueType
+		}
+	case *arrow.StructType:
+		fields := t.Fields()
+		for i := range fields {
+			fields[i].Type = uncodedType(fields[i].Type)
+		}
+		return arrow.StructOf(fields...)
+	case *arrow.ListType:
+		element := t.ElemField()
+		element.Type = uncodedType(element.Type)
+		return arrow.ListOfField(element)
+	}
+	return t
 }
 
 // valueText writes a value of any type; isJSON says that it has parts and is written as JSON.

@@ -60,7 +60,7 @@ func TestColumnsOfOtherTypes(t *testing.T) {
 		{built(arrow.BinaryTypes.String, "abc"), "binary", `["abc"]`, ""},
 	} {
 		f := stated(test.to)
-		out, err := NewBatches(schema.Schema{Fields: []schema.Field{f}}).Fit(t.Context(), batchOf(test.from), []int{0}, nil)
+		out, err := NewBatches(schema.Schema{Fields: []schema.Field{f}}, false).Fit(t.Context(), batchOf(test.from), []int{0}, nil)
 		if err != nil {
 			t.Errorf("%s to %s: %v", test.from.DataType(), test.to, err)
 			continue
@@ -94,7 +94,7 @@ func TestNestedColumnsOfOtherShapes(t *testing.T) {
 	fields := []schema.Field{{Name: "a", Type: s.Type}}
 	whole := batchOf(b.NewArray())
 	for _, part := range []arrow.RecordBatch{whole, whole.NewSlice(2, 4)} {
-		out, err := NewBatches(schema.Schema{Fields: fields}).Fit(t.Context(), part, []int{0}, nil)
+		out, err := NewBatches(schema.Schema{Fields: fields}, false).Fit(t.Context(), part, []int{0}, nil)
 		if err != nil || len(out.Misfits) > 0 {
 			t.Fatalf("%v, %s", err, misfits(out))
 		}
@@ -115,18 +115,18 @@ func TestNestedColumnsOfOtherShapes(t *testing.T) {
 
 func TestColumnsWithoutAPlace(t *testing.T) {
 	in := batchOf(built(arrow.PrimitiveTypes.Int64, 1, nil))
-	out, err := NewBatches(schema.Schema{Fields: []schema.Field{field("b", schema.Decimal)}[:0]}).Fit(t.Context(), in, nil, []Kept{{Field: 0, Name: "extra"}})
+	out, err := NewBatches(schema.Schema{Fields: []schema.Field{field("b", schema.Decimal)}[:0]}, false).Fit(t.Context(), in, nil, []Kept{{Field: 0, Name: "extra"}})
 	if err != nil || misfits(out) != "0 extra=1" {
 		t.Errorf("%s, %v", misfits(out), err)
 	}
 	must := field("b", schema.Long)
 	must.Required = true
-	if _, err := NewBatches(schema.Schema{Fields: []schema.Field{must}}).Fit(t.Context(), in, []int{0}, nil); err == nil || !strings.Contains(err.Error(), "is required") {
+	if _, err := NewBatches(schema.Schema{Fields: []schema.Field{must}}, false).Fit(t.Context(), in, []int{0}, nil); err == nil || !strings.Contains(err.Error(), "is required") {
 		t.Errorf("a null in a required column: %v", err)
 	}
 	wide := batchOf(built(&arrow.Decimal128Type{Precision: 9, Scale: 2}, decimal128.FromI64(125).ToString(2)))
 	price := schema.Field{Name: "a", Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 3}, Held: true}
-	if out, err := NewBatches(schema.Schema{Fields: []schema.Field{price}}).Fit(t.Context(), wide, []int{0}, nil); err != nil || out.Batch.Column(0).ValueStr(0) != "1.25" && out.Batch.Column(0).ValueStr(0) != "1.250" {
+	if out, err := NewBatches(schema.Schema{Fields: []schema.Field{price}}, false).Fit(t.Context(), wide, []int{0}, nil); err != nil || out.Batch.Column(0).ValueStr(0) != "1.25" && out.Batch.Column(0).ValueStr(0) != "1.250" {
 		t.Errorf("%v, %v", out.Batch, err)
 	}
 }

@@ -162,7 +162,7 @@ func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error
 		return err
 	}
 	defer f.Close()
-	fitter := fit.NewBatches(w.out.schema)
+	fitter := fit.NewBatches(w.out.schema, false)
 	row := int64(0)
 	var read int64
 	for _, before := range w.source.Inputs[:i] {

@@ -122,7 +122,7 @@ func (g *regrouper) close() {
 
 // groupedBlocks writes the rows of a source where some are brought together.
 func (w *writing) groupedBlocks(ctx context.Context, p pass) error {
-	g, fitter := newRegrouper(w.source.reshaped.plan, w.out.options), fit.NewBatches(w.out.schema)
+	g, fitter := newRegrouper(w.source.reshaped.plan, w.out.options), fit.NewBatches(w.out.schema, false)
 	defer g.close()
 	var last parse.Block
 	finish := func() error {

@@ -109,10 +109,11 @@ type former struct {
 	form *reshaped
 }
 
-func (s *Source) newFormer(ctx context.Context, keepRaw bool) *former {
+// newFormer prepares a worker. Where coded is set, its rows may have columns of Arrow dictionaries.
+func (s *Source) newFormer(ctx context.Context, keepRaw, coded bool) *former {
 	f := s.reshaped
 	columns := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, true)
-	out := output{schema: f.inference.Schema, unknown: fit.UnknownWidens}
+	out := output{schema: f.inference.Schema, unknown: fit.UnknownWidens, straight: coded}
 	if !f.inference.Whole {
 		out.claims = f.inference.sample.claims
 	} else {
@@ -251,7 +252,7 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 		return w.groupedBlocks(ctx, p)
 	}
 	if p.source.columnar() {
-		fitter := fit.NewBatches(w.out.schema)
+		fitter := fit.NewBatches(w.out.schema, false)
 		w.report.BytesUnpacked = p.source.Bytes
 		return w.source.eachForm(ctx, p, false, func(block parse.Block, f formed) error {
 			rows, err := w.formed(ctx, fitter, &block, f, f.Result.Batch, f.origins())
@@ -261,8 +262,9 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 			return w.take(ctx, block, rows)
 		})
 	}
+	coded := w.out.straight && len(w.out.options.Columnar.Bloom) == 0 && w.source.reshaped.plan.KeepsDictionaries()
 	return process(ctx, p, func() func(*parse.Block) (fitted, error) {
-		former, fitter := w.source.newFormer(ctx, w.out.keepsRaw()), fit.NewBatches(w.out.schema)
+		former, fitter := w.source.newFormer(ctx, w.out.keepsRaw(), coded), fit.NewBatches(w.out.schema, coded)
 		return func(block *parse.Block) (fitted, error) {
 			f, err := former.work(block)
 			if err != nil || f.fitted.Batch == nil {
@@ -286,7 +288,7 @@ func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(
 		})
 	}
 	return process(ctx, p, func() func(*parse.Block) (formed, error) {
-		former := s.newFormer(ctx, keepRaw)
+		former := s.newFormer(ctx, keepRaw, false)
 		return func(block *parse.Block) (formed, error) {
 			formed, err := former.work(block)
 			if keepsBlock := f.plan.Groups(); keepsBlock && formed.raw == nil {
@@ -300,7 +302,7 @@ func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(
 
 // eachBatch hands over the rows of columnar files, under the schema that all of them have together.
 func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int, old fitted) error) error {
-	columns, fitter := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, false), fit.NewBatches(f.inference.Schema)
+	columns, fitter := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, false), fit.NewBatches(f.inference.Schema, false)
 	for i, in := range f.base.Inputs {
 		file, err := columnar.Open(in.Location)
 		if err != nil {
@@ -446,7 +448,7 @@ func (s *Source) eachCounted(ctx context.Context, b Budget, visit func(block *pa
 		})
 	}
 	return process(ctx, p, func() func(*parse.Block) (counted, error) {
-		f := s.newFormer(ctx, false)
+		f := s.newFormer(ctx, false, false)
 		return func(block *parse.Block) (counted, error) {
 			old, err := f.fitter.work(block)
 			if err != nil || old.Batch == nil {

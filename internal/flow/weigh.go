@@ -206,7 +206,7 @@ func (s *Source) sampleFiles(ctx context.Context, of schema.Schema, columns colu
 		if err != nil {
 			return err
 		}
-		fitter := fit.NewBatches(of)
+		fitter := fit.NewBatches(of, false)
 		full := false
 		taken := int64(0)
 		err = f.Batches(ctx, func(b arrow.RecordBatch) error {

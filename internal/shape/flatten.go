@@ -100,6 +100,9 @@ func withNulls(a arrow.Array, bits []byte, nulls int) arrow.Array {
 		bits = shifted
 	}
 	buffers := append([]*memory.Buffer{memory.NewBufferBytes(bits)}, d.Buffers()[1:]...)
+	if dictionary, ok := d.Dictionary().(*array.Data); ok && dictionary != nil {
+		return array.MakeFromData(array.NewDataWithDictionary(d.DataType(), d.Len(), buffers, nulls, d.Offset(), dictionary))
+	}
 	return array.MakeFromData(array.NewData(d.DataType(), d.Len(), buffers, d.Children(), nulls, d.Offset()))
 }
 

@@ -133,6 +133,22 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 	return p, nil
 }
 
+// KeepsDictionaries reports whether columns of Arrow dictionaries may come in: they go out as such then.
+func (p *Plan) KeepsDictionaries() bool {
+	for _, s := range p.steps {
+		switch s := s.(type) {
+		case *unnest:
+		case *flatten:
+			if s.asJSON {
+				return false
+			}
+		default:
+			return false
+		}
+	}
+	return p.group == nil
+}
+
 // frame is columns under change.
 type frame struct {
 	fields []schema.Field

@@ -29,6 +29,10 @@ func takeArray(ctx context.Context, a arrow.Array, rows []int32, absent []bool) 
 		if out := takeText(a, rows, absent); out != nil {
 			return out, nil
 		}
+	case *array.Dictionary:
+		if codes, ok := a.Indices().(*array.Uint32); ok {
+			return takeCodes(a, codes.Uint32Values(), rows, absent), nil
+		}
 	case *array.Struct:
 		return takeStruct(ctx, a, rows, absent)
 	case *array.List:
@@ -83,6 +87,17 @@ func takeFixed[T arrow.FixedWidthType](a arrow.Array, values []T, rows []int32, 
 	valid, nulls := takenNulls(a, rows, absent)
 	data := arrow.GetBytes(taken)
 	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(data)}, nil, nulls, 0))
+}
+
+// takeCodes is takeArray for values that are numbers of a dictionary.
+func takeCodes(a *array.Dictionary, codes []uint32, rows []int32, absent []bool) arrow.Array {
+	taken := make([]uint32, len(rows))
+	for i, row := range rows {
+		taken[i] = codes[row]
+	}
+	valid, nulls := takenNulls(a, rows, absent)
+	buffers := []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Uint32Traits.CastToBytes(taken))}
+	return array.MakeFromData(array.NewDataWithDictionary(a.DataType(), len(rows), buffers, nulls, 0, a.Dictionary().Data().(*array.Data)))
 }
 
 // takeText is takeArray for texts, nil where they take more than an array of them can.
