@@ -91,6 +91,9 @@ const (
 	dictionaryBytes         = 1 << 20
 )
 
+// shortRuns is how long runs of the same value must be on average to speak for a dictionary.
+const shortRuns = 4
+
 // judge decides whether a dictionary of n different values, of so many bytes, still pays after count values.
 func judge(n, size, count int) bool {
 	share := float64(n) / float64(max(1, count))
@@ -162,7 +165,12 @@ func (f *fixed[T]) addPlain(list []T) {
 // judge gives the dictionary up where it does not pay.
 func (f *fixed[T]) judge() {
 	var v T
-	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), f.count) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
+	// Values that come in short runs, each of a new one, are kept as well by the codec.
+	count := f.count
+	if runs := f.count - f.dict.Repeated; f.choice.codec.name() != "none" && f.count < shortRuns*runs {
+		count = runs
+	}
+	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), count) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
 		return
 	}
 	f.gone, f.never = true, !f.used

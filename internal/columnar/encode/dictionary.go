@@ -18,8 +18,10 @@ const firstSlots = 256
 type Fixed[T integer] struct {
 	// Values are the different values by number.
 	Values []T
-	slots  []fixedSlot[T]
-	shift  int
+	// Repeated counts the values given to Add that were the same as the one before.
+	Repeated int
+	slots    []fixedSlot[T]
+	shift    int
 }
 
 type fixedSlot[T integer] struct {
@@ -33,6 +35,7 @@ func (d *Fixed[T]) Add(ids []uint32, values []T) []uint32 {
 		// Values often stand in runs.
 		if i > 0 && v == values[i-1] {
 			ids = append(ids, ids[len(ids)-1])
+			d.Repeated++
 			continue
 		}
 		if 2*len(d.Values) >= len(d.slots) {
@@ -86,7 +89,7 @@ func (d *Fixed[T]) grow() {
 
 // Reset empties the dictionary but keeps its memory.
 func (d *Fixed[T]) Reset() {
-	d.Values = d.Values[:0]
+	d.Values, d.Repeated = d.Values[:0], 0
 	clear(d.slots)
 }
 
