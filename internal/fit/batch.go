@@ -72,13 +72,20 @@ func (r *Result) measure(f *schema.Field, a arrow.Array) {
 			}
 		}
 	case *array.Dictionary:
-		texts, ok := a.Dictionary().(*array.String)
-		if !ok {
+		texts, isText := a.Dictionary().(*array.String)
+		codes, numbered := a.Indices().(*array.Uint32)
+		if !isText || !numbered {
 			return
 		}
-		for row := range a.Len() {
+		used := make([]bool, texts.Len())
+		for row, code := range codes.Uint32Values() {
 			if a.IsValid(row) {
-				c.measure([]byte(texts.Value(a.GetValueIndex(row))))
+				used[code] = true
+			}
+		}
+		for i := range used {
+			if used[i] {
+				c.measure([]byte(texts.Value(i)))
 			}
 		}
 	default:

@@ -34,9 +34,9 @@ func newRegrouper(p *shape.Plan, o layout.Options) *regrouper {
 func (g *regrouper) add(ctx context.Context, f formed) (arrow.RecordBatch, []rowOrigin, error) {
 	records := f.records + int64(len(f.Problems))
 	if g.apart == nil {
-		return g.follow(ctx, f.Result.Batch, f.origins(), records)
+		return g.follow(ctx, f.Result.Batch, f.allOrigins(), records)
 	}
-	if err := g.apart.add(ctx, f.Result.Batch, f.origins(), records); err != nil {
+	if err := g.apart.add(ctx, f.Result.Batch, f.allOrigins(), records); err != nil {
 		return nil, nil, err
 	}
 	return g.together(ctx, f.Result.Batch.NewSlice(0, 0), nil, nil)
@@ -128,7 +128,7 @@ func (w *writing) groupedBlocks(ctx context.Context, p pass) error {
 	finish := func() error {
 		return g.finish(ctx, func(batch arrow.RecordBatch, origins []rowOrigin) error {
 			last.Data = nil
-			f, err := w.formed(ctx, fitter, &last, formed{}, batch, origins)
+			f, err := w.formed(ctx, fitter, &last, formed{}, batch, func(row int) rowOrigin { return origins[row] })
 			if err != nil {
 				return err
 			}
@@ -150,7 +150,7 @@ func (w *writing) groupedBlocks(ctx context.Context, p pass) error {
 			return err
 		}
 		block.Data = f.raw
-		rows, err := w.formed(ctx, fitter, &block, f, batch, origins)
+		rows, err := w.formed(ctx, fitter, &block, f, batch, func(row int) rowOrigin { return origins[row] })
 		if err != nil {
 			return err
 		}

@@ -181,32 +181,43 @@ type rowOrigin struct {
 	raw     string
 }
 
-// origins lists for each row of the new form where it came of.
-func (f *formed) origins() []rowOrigin {
+// origins tells of each row of the new form where it came of.
+func (f *formed) origins() func(row int) rowOrigin {
 	byRow := map[int][]fit.Misfit{}
 	for _, m := range f.Misfits {
 		byRow[m.Row] = append(byRow[m.Row], m)
 	}
-	out := make([]rowOrigin, f.Result.Batch.NumRows())
-	for row := range out {
+	return func(row int) (o rowOrigin) {
 		from := row
 		if f.Origin != nil {
 			from = int(f.Origin[row])
 		}
-		o := &out[row]
-		o.rank, o.start, o.misfits = int64(from), f.starts[from], byRow[from]
+		o.rank, o.start = int64(from), f.starts[from]
+		if len(byRow) > 0 {
+			o.misfits = byRow[from]
+		}
 		if f.ranks != nil {
 			o.rank = f.ranks[from]
 		}
 		if f.raws != nil {
 			o.raw = f.raws[from]
 		}
+		return o
+	}
+}
+
+// allOrigins lists where each row of the new form came of.
+func (f *formed) allOrigins() []rowOrigin {
+	origin, out := f.origins(), make([]rowOrigin, f.Result.Batch.NumRows())
+	for row := range out {
+		out[row] = origin(row)
 	}
 	return out
 }
 
-// formed fits rows of the new form to the columns that are written; of is what became of the block that they are told with.
-func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.Block, of formed, batch arrow.RecordBatch, origins []rowOrigin) (fitted, error) {
+// formed fits rows of the new form to the columns that are written, origins being where they came of; of is what became of the block that they are told
+// with.
+func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.Block, of formed, batch arrow.RecordBatch, origins func(row int) rowOrigin) (fitted, error) {
 	result, err := fitter.Fit(ctx, batch, w.columns.fields[block.Object], w.columns.kept[block.Object])
 	if err != nil {
 		return fitted{}, fault.New(fault.Schema, "%s", err).In(w.source.Inputs[block.Object].Location).Try("leave the column out of --required and --key")
@@ -216,12 +227,14 @@ func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.
 		out.raw = bytes.Clone(block.Data)
 	}
 	out.formed, out.filtered, out.elements = true, out.records-int64(of.Kept), of.Elements
-	out.ranks, out.raws = make([]int64, len(origins)), nil
+	rows := int(batch.NumRows())
+	out.ranks, out.raws = make([]int64, rows), nil
 	if w.out.keepsRaw() {
-		out.raws = make([]string, len(origins))
+		out.raws = make([]string, rows)
 	}
 	misfits := slices.Clone(result.Misfits)
-	for row, o := range origins {
+	for row := range rows {
+		o := origins(row)
 		out.ranks[row] = o.rank
 		if out.raws != nil {
 			out.raws[row] = o.raw
@@ -234,10 +247,10 @@ func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.
 	out.misfits = nil
 	if len(misfits) > 0 {
 		slices.SortStableFunc(misfits, func(a, b fit.Misfit) int { return a.Row - b.Row })
-		out.misfits = misfitTexts(misfits, len(origins))
+		out.misfits = misfitTexts(misfits, rows)
 	}
 	for i := range result.Misfits {
-		result.Misfits[i].Start = origins[result.Misfits[i].Row].start
+		result.Misfits[i].Start = origins(result.Misfits[i].Row).start
 	}
 	result.Problems, result.Tokens, result.Folded = of.Problems, of.Tokens, of.Folded
 	result.Misfits = append(slices.Clone(of.Misfits), result.Misfits...)
