@@ -14,13 +14,12 @@ type Arranger struct {
 	sorter  sorter
 	options Options
 	waiting waiting
-	pile    *pile
-	spilled []*spilled
+	disk    disk
 }
 
 // NewArranger prepares for batches of a schema. Of the options it takes BudgetBytes and TempDir.
 func NewArranger(s schema.Schema, order Sort, o Options) *Arranger {
-	return &Arranger{sorter: newSorter(s, order), options: o}
+	return &Arranger{sorter: newSorter(s, order), options: o, disk: disk{dir: o.TempDir}}
 }
 
 // Add takes the rows of a batch.
@@ -35,29 +34,15 @@ func (a *Arranger) Add(ctx context.Context, batch arrow.RecordBatch) error {
 	return a.spill(ctx)
 }
 
-func (a *Arranger) spill(ctx context.Context) error {
-	rows, err := a.waiting.sorted(ctx, 1, a.sorter)
-	if err != nil {
-		return fmt.Errorf("putting rows in order: %w", err)
-	}
-	a.waiting = waiting{}
-	if a.pile == nil {
-		if a.pile, err = newPile(a.options.TempDir); err != nil {
-			return err
-		}
-	}
-	s, err := a.pile.spill(rows)
-	a.spilled = append(a.spilled, s)
-	return err
-}
+func (a *Arranger) spill(ctx context.Context) error { return a.disk.take(ctx, &a.waiting, 1, a.sorter) }
 
 // Each hands on all rows in order, those that are alike as they were added, and is empty afterwards.
 func (a *Arranger) Each(ctx context.Context, emit func(arrow.RecordBatch) error) error {
 	defer a.Close()
-	if a.waiting.rows == 0 && len(a.spilled) == 0 {
+	if a.waiting.rows == 0 && len(a.disk.runs) == 0 {
 		return nil
 	}
-	if len(a.spilled) == 0 {
+	if len(a.disk.runs) == 0 {
 		rows, err := a.waiting.sorted(ctx, 1, a.sorter)
 		if err != nil {
 			return fmt.Errorf("putting rows in order: %w", err)
@@ -75,8 +60,8 @@ func (a *Arranger) Each(ctx context.Context, emit func(arrow.RecordBatch) error)
 			return err
 		}
 	}
-	cursors := make([]*cursor, len(a.spilled))
-	for i, s := range a.spilled {
+	cursors := make([]*cursor, len(a.disk.runs))
+	for i, s := range a.disk.runs {
 		cursors[i] = &cursor{run: s, row: s.runs[0].start, end: s.runs[0].end}
 	}
 	return merge(ctx, a.sorter, cursors, emit)
@@ -84,6 +69,6 @@ func (a *Arranger) Each(ctx context.Context, emit func(arrow.RecordBatch) error)
 
 // Close gives up what waits.
 func (a *Arranger) Close() {
-	a.pile.close()
-	a.waiting, a.pile, a.spilled = waiting{}, nil, nil
+	a.disk.close()
+	a.waiting = waiting{}
 }

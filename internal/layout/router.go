@@ -58,8 +58,7 @@ type Router struct {
 	open       []*partition // least recently written first
 	files      []DataFile
 	sorter     sorter
-	pile       *pile
-	spilled    []*spilled
+	disk       disk
 }
 
 // partition is one combination of partition values and its open file, if it has one.
@@ -73,7 +72,7 @@ type partition struct {
 
 // NewRouter prepares for batches of a schema.
 func NewRouter(s schema.Schema, spec Spec, o Options, create Create) *Router {
-	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort)}
+	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort), disk: disk{dir: o.TempDir}}
 	if len(spec) == 0 {
 		r.partitions = []*partition{{}}
 	}
@@ -106,34 +105,22 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if r.waiting.bytes < r.options.BudgetBytes {
 		return nil
 	}
-	if len(r.options.Sort) > 0 || len(r.spilled) > 0 || len(r.partitions) > r.options.OpenFiles {
+	if len(r.options.Sort) > 0 || len(r.disk.runs) > 0 || len(r.partitions) > r.options.OpenFiles {
 		return r.spill(ctx)
 	}
 	return r.drain(ctx, r.waiting.rows/2)
 }
 
-// spill puts the waiting rows on the disk, in the order of their partitions: encoded now they would become many small row groups, or not be sorted.
+// spill puts the waiting rows on the disk: encoded now they would become many small row groups, or not be sorted.
 func (r *Router) spill(ctx context.Context) error {
-	rows, err := r.waiting.sorted(ctx, len(r.partitions), r.sorter)
-	if err != nil {
-		return fmt.Errorf("gathering the rows of partitions: %w", err)
-	}
-	r.waiting = waiting{}
-	if r.pile == nil {
-		if r.pile, err = newPile(r.options.TempDir); err != nil {
-			return err
-		}
-	}
-	s, err := r.pile.spill(rows)
-	r.spilled = append(r.spilled, s)
-	return err
+	return r.disk.take(ctx, &r.waiting, len(r.partitions), r.sorter)
 }
 
 // merge encodes the rows that wait on the disk, one partition after the other.
 func (r *Router) merge(ctx context.Context) error {
 	for n, p := range r.partitions {
 		var cursors []*cursor
-		for _, s := range r.spilled {
+		for _, s := range r.disk.runs {
 			if s.next < len(s.runs) && s.runs[s.next].partition == n {
 				cursors = append(cursors, &cursor{run: s, row: s.runs[s.next].start, end: s.runs[s.next].end})
 				s.next++
@@ -272,7 +259,7 @@ func (r *Router) forget(p *partition) {
 func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 	if r.waiting.rows > 0 {
 		flush := func() error { return r.drain(ctx, 0) }
-		if len(r.spilled) > 0 {
+		if len(r.disk.runs) > 0 {
 			flush = func() error { return r.spill(ctx) }
 		}
 		if err := flush(); err != nil {
@@ -292,8 +279,7 @@ func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 			return nil, err
 		}
 	}
-	r.pile.close()
-	r.pile, r.spilled = nil, nil
+	r.disk.close()
 	return r.files, nil
 }
 
@@ -303,6 +289,5 @@ func (r *Router) Abandon() {
 		p.sink.Close()
 	}
 	r.open = nil
-	r.pile.close()
-	r.pile, r.spilled = nil, nil
+	r.disk.close()
 }

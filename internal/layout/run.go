@@ -52,6 +52,36 @@ type spilled struct {
 	number int // of the loaded batch; -1 for none
 }
 
+// disk is rows that wait on the disk, in runs of sorted ones.
+type disk struct {
+	dir  string // where the file is made, empty for the system's own place
+	pile *pile  // nil until there is a run
+	runs []*spilled
+}
+
+// take puts the rows that wait in memory on the disk, in the order of their partitions, of which there are so many, and of the sort order.
+func (d *disk) take(ctx context.Context, w *waiting, partitions int, s sorter) error {
+	rows, err := w.sorted(ctx, partitions, s)
+	if err != nil {
+		return fmt.Errorf("putting rows in order: %w", err)
+	}
+	*w = waiting{}
+	if d.pile == nil {
+		if d.pile, err = newPile(d.dir); err != nil {
+			return err
+		}
+	}
+	run, err := d.pile.spill(rows)
+	d.runs = append(d.runs, run)
+	return err
+}
+
+// close gives up all rows.
+func (d *disk) close() {
+	d.pile.close()
+	d.pile, d.runs = nil, nil
+}
+
 // spillBytes is about how much of a spilled run is read at a time.
 const spillBytes = 256 << 10
 
