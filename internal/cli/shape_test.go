@@ -335,3 +335,17 @@ func TestMixedTypes(t *testing.T) {
 	}
 	refused(t, 2, []string{"infer", "docs.ndjson", "--mixed", "some"}, "use text or misfit")
 }
+
+// TestPathsOfOneName flattens two paths that give one name, into files, a new table, and a table that had only one of them.
+func TestPathsOfOneName(t *testing.T) {
+	testfolder.Make(t, map[string]string{"both.ndjson": `{"id":1,"area":{"code":"A"},"area_code":7}` + "\n", "one.ndjson": `{"id":2,"area":{"code":"B"}}` + "\n"})
+	must(t, []string{"convert", "both.ndjson", "--to", "flat.csv", "--nested", "flatten"}, "1 row of those kept")
+	if got := readFile(t, "flat.csv"); got != "id,area__code,area_code\n1,A,7\n" {
+		t.Errorf("flattened as %s", got)
+	}
+	must(t, []string{"load", "both.ndjson", "--into", "ops.both", "--nested", "flatten"}, "")
+	must(t, []string{"load", "both.ndjson", "--into", "ops.both", "--nested", "flatten"}, "")
+	must(t, []string{"load", "one.ndjson", "--into", "ops.one", "--nested", "flatten"}, "")
+	refused(t, 2, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten"}, `area.code and another path both come out as the column "area_code"`)
+	must(t, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten", "--drop", "area_code"}, "")
+}

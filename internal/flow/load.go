@@ -282,6 +282,9 @@ func (l *further) newNames() bool {
 
 // prepare makes the output of the next attempt.
 func (l *further) prepare() (output, error) {
+	if err := l.sameNames(); err != nil {
+		return output{}, err
+	}
 	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
 	options := l.Layout
 	options.Sort = l.table.Sort

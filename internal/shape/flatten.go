@@ -2,6 +2,8 @@ package shape
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -18,6 +20,13 @@ type flatten struct {
 	depth     int
 	asJSON    bool
 	leaves    []leaf
+	twins     []Twin
+}
+
+// Twin is a column whose path gives the name of another, and that was told apart from it.
+type Twin struct {
+	// Path is the column's in the source, Name what it is called, Plain what the other is.
+	Path, Name, Plain string
 }
 
 // leaf is where a column comes from: positions from the outermost column on.
@@ -52,7 +61,58 @@ func (s *flatten) settle(fields []schema.Field) ([]schema.Field, error) {
 	for i, f := range fields {
 		walk(f, f.Name, f.Source(), []int{i})
 	}
-	return out, distinct(out, paths)
+	s.tellApart(fields, out, paths)
+	return out, nil
+}
+
+// tellApart gives columns of one name others, but for the one with the shortest path, of these the first: the parts of their paths then have more
+// separators between them.
+func (s *flatten) tellApart(fields, columns []schema.Field, paths []string) {
+	order := make([]int, len(columns))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(i, j int) int { return len(s.leaves[i].at) - len(s.leaves[j].at) })
+	taken := map[string]int{}
+	var again []int
+	for _, i := range order {
+		if _, known := taken[strings.ToLower(columns[i].Name)]; known {
+			again = append(again, i)
+		} else {
+			taken[strings.ToLower(columns[i].Name)] = i
+		}
+	}
+	for _, i := range again {
+		plain, separator := columns[i].Name, s.separator
+		for known := true; known; {
+			separator += s.separator
+			columns[i].Name = nameOf(fields, s.leaves[i].at, separator)
+			_, known = taken[strings.ToLower(columns[i].Name)]
+		}
+		taken[strings.ToLower(columns[i].Name)] = i
+		s.twins = append(s.twins, Twin{paths[i], columns[i].Name, plain})
+	}
+}
+
+// nameOf is the name of a part, with a separator between those of what it is a part of.
+func nameOf(fields []schema.Field, at []int, separator string) string {
+	f := fields[at[0]]
+	name := f.Name
+	for _, next := range at[1:] {
+		f = f.Type.Fields[next]
+		name += separator + f.Name
+	}
+	return name
+}
+
+// Twins lists the columns that were told apart from others of their name.
+func (p *Plan) Twins() (all []Twin) {
+	for _, s := range p.steps {
+		if f, ok := s.(*flatten); ok {
+			all = append(all, f.twins...)
+		}
+	}
+	return all
 }
 
 func (s *flatten) apply(_ context.Context, f *frame) error {

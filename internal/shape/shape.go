@@ -239,20 +239,6 @@ func unknown(flag, name string, fields []schema.Field) error {
 	return e.Try("there are %s", strings.Join(names[:min(len(names), 10)], ", "))
 }
 
-// distinct refuses columns of one name.
-func distinct(fields []schema.Field, paths []string) error {
-	seen := map[string]int{}
-	for i, f := range fields {
-		key := strings.ToLower(f.Name)
-		if other, ok := seen[key]; ok {
-			return fault.New(fault.Usage, "%s and %s would both be the column %q", paths[other], paths[i], f.Name).
-				Try("name columns with another separator: --path-separator __")
-		}
-		seen[key] = i
-	}
-	return nil
-}
-
 // where keeps the rows for which a condition is true.
 type where struct {
 	text      string
