@@ -349,3 +349,40 @@ func TestPathsOfOneName(t *testing.T) {
 	refused(t, 2, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten"}, `area.code and another path both come out as the column "area_code"`)
 	must(t, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten", "--drop", "area_code"}, "")
 }
+
+// TestRowsOfAnotherFormInParquet gives records other forms in Parquet files, where texts go through as numbers, and as JSON lines, where they do not.
+func TestRowsOfAnotherFormInParquet(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 7))
+	text := func() string {
+		return []string{"null", `""`, `"calm"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"Brå"`, fmt.Sprintf(`"t%d"`, random.IntN(3000))}[random.IntN(7)]
+	}
+	var docs strings.Builder
+	for id := range 3000 {
+		var readings, alerts []string
+		for range random.IntN(5) {
+			readings = append(readings, fmt.Sprintf(`{"sensor":%s,"unit":{"name":%s},"value":%d.5,"flags":[%s]}`, text(), text(), random.IntN(90), text()))
+		}
+		for range random.IntN(3) {
+			alerts = append(alerts, text())
+		}
+		fmt.Fprintf(&docs, `{"id":%d,"buoy":{"code":"OS-%d","area":%s},"readings":[%s],"alerts":[%s],"note":%s}`+"\n", id, random.IntN(40), text(),
+			strings.Join(readings, ","), strings.Join(alerts, ","), text())
+	}
+	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String()})
+	for i, form := range [][]string{
+		{"--nested", "flatten"},
+		{"--unnest", "readings", "--nested", "flatten"},
+		{"--unnest", "readings", "--unnest", "readings.flags", "--unnest-index", "--unnest-empty", "drop"},
+		{"--unnest", "readings,alerts", "--nested", "flatten", "--flatten-depth", "1"},
+		{"--unnest", "readings", "--nested", "flatten", "--lists", "json", "--where", "id > 100", "--derive", "loud = upper(readings_sensor)"},
+		{"--unnest", "readings", "--nested", "flatten", "--keep-raw", "--max-record", "5000"},
+	} {
+		parquet, lines, again := fmt.Sprint(i, ".parquet"), fmt.Sprint(i, ".ndjson"), fmt.Sprint(i, "-again.ndjson")
+		must(t, append([]string{"convert", "docs.ndjson", "--to", parquet}, form...), "")
+		must(t, append([]string{"convert", "docs.ndjson", "--to", lines}, form...), "")
+		must(t, []string{"convert", parquet, "--to", again}, "")
+		if got, want := readFile(t, again), readFile(t, lines); got != want {
+			t.Errorf("%v: %d bytes came back of %d", form, len(got), len(want))
+		}
+	}
+}

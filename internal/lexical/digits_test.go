@@ -78,7 +78,14 @@ func TestNumbersTogether(t *testing.T) {
 		if n < Together && read>>n != 0 {
 			t.Fatalf("of %d texts, those read are %b", n, read)
 		}
+		var values2, scales2 [Together]int64
+		if read2 := numbersOneByOne(&values2, &scales2, &keys, &sizes, n); read2 != read {
+			t.Fatalf("of %q, those read are %b together and %b one by one", texts, read, read2)
+		}
 		for i := range n {
+			if read>>i&1 != 0 && (values2[i] != values[i] || scales2[i] != scales[i]) || texts[i] == "" && (values[i] != 0 || values2[i] != 0) {
+				t.Fatalf("%q is %d together and %d one by one", texts[i], values[i], values2[i])
+			}
 			v, scale, ok := Number(keys[i], int(sizes[i]))
 			if ok != (read>>i&1 != 0) || ok && (v != values[i] || scale != int(scales[i])) {
 				t.Fatalf("%q is %d with %d digits behind the point, %v; alone %d with %d, %v", texts[i], values[i], scales[i], read>>i&1, v, scale, ok)

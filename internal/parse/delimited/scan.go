@@ -69,7 +69,7 @@ func (s *scan) run(until int) {
 	}
 }
 
-// window returns where in ends and quotes the word of the data is, of which it must be asked in ascending order.
+// window returns where in ends, feeds and quotes the word of the data is. It must not be asked for words before the window.
 func (s *scan) window(word int) int {
 	if i := word - s.base; i < s.words {
 		return i
