@@ -69,11 +69,12 @@ func restoreKeys(t schema.Type) {
 
 // unite adds fields to others.
 func unite(all, more []schema.Field) []schema.Field {
+	index := schema.NewIndex(all, schema.SafeNames)
 	for _, f := range more {
-		index := schema.NewIndex(all, schema.SafeNames)
 		if at := index.Find(f.Name); at >= 0 {
 			all[at].Type = uniteTypes(all[at].Type, f.Type)
 		} else {
+			index.Add(len(all), &f)
 			all = append(all, f)
 		}
 	}

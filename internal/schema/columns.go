@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -15,8 +16,9 @@ func (o *Observed) Declare(object int, fields []Field) {
 }
 
 func (n *Node) declare(at Place, fields []Field) {
+	folded := n.inLowerCase()
 	for i, f := range fields {
-		node := n.folded(f.Name)
+		node := n.folded(f.Name, folded)
 		if node.Seen == 0 {
 			node.position = i
 		}
@@ -24,16 +26,27 @@ func (n *Node) declare(at Place, fields []Field) {
 	}
 }
 
-// folded returns the member of that name in any letter case, adding it when it is new.
-func (n *Node) folded(name string) *Node {
-	if _, known := n.index[name]; !known {
-		for _, f := range n.Fields {
-			if strings.EqualFold(f.Name, name) {
-				return f
-			}
-		}
+// inLowerCase returns the members by their names in lower case, of several the first.
+func (n *Node) inLowerCase() map[string]*Node {
+	all := make(map[string]*Node, len(n.Fields))
+	for _, f := range slices.Backward(n.Fields) {
+		all[strings.ToLower(f.Name)] = f
 	}
-	return n.Field(name)
+	return all
+}
+
+// folded returns the member of that name in any letter case, adding it when it is new; all has the members by their names in lower case.
+func (n *Node) folded(name string, all map[string]*Node) *Node {
+	lower := strings.ToLower(name)
+	known := all[lower]
+	if _, exact := n.index[name]; exact || known == nil {
+		f := n.Field(name)
+		if known == nil {
+			all[lower] = f
+		}
+		return f
+	}
+	return known
 }
 
 func (n *Node) declareType(at Place, t Type) {
@@ -63,8 +76,9 @@ func (n *Node) declareType(at Place, t Type) {
 // lengths.
 func (o *Observed) Measure(object int, b arrow.RecordBatch) {
 	o.Root.Counts[ClassObject.Index()] += b.NumRows()
+	folded := o.Root.inLowerCase()
 	for c, f := range b.Schema().Fields() {
-		n, a := o.Root.folded(f.Name), b.Column(c)
+		n, a := o.Root.folded(f.Name, folded), b.Column(c)
 		nulls := int64(a.NullN())
 		n.Counts[ClassNull.Index()] += nulls
 		texts, isText := a.(*array.String)

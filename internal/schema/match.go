@@ -11,20 +11,29 @@ type Index struct {
 // NewIndex prepares to look for fields.
 func NewIndex(fields []Field, style NameStyle) Index {
 	x := Index{map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}, style}
-	// The first field of several that a name could mean is taken, so they are put in from the last to the first.
-	for i := len(fields) - 1; i >= 0; i-- {
-		f := &fields[i]
-		x.names[f.Name], x.folded[strings.ToLower(f.Name)] = i, i
-		if f.Alias != "" {
-			x.origins[f.Alias] = i
-		}
-		if f.Origin != "" {
-			x.origins[f.Origin] = i
-		} else {
-			x.plain[f.Name] = i
-		}
+	for i := range fields {
+		x.Add(i, &fields[i])
 	}
 	return x
+}
+
+// Add adds a field that is at a position behind all others. The first of several that a name could mean is taken.
+func (x Index) Add(i int, f *Field) {
+	first := func(m map[string]int, name string) {
+		if _, known := m[name]; !known {
+			m[name] = i
+		}
+	}
+	first(x.names, f.Name)
+	first(x.folded, strings.ToLower(f.Name))
+	if f.Alias != "" {
+		first(x.origins, f.Alias)
+	}
+	if f.Origin != "" {
+		first(x.origins, f.Origin)
+	} else {
+		first(x.plain, f.Name)
+	}
 }
 
 // Exact is Find for names that must agree in letter case.

@@ -145,9 +145,9 @@ func (s *settler) chosen(path string) bool {
 func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Type {
 	out := Type{Kind: Struct, OmitRest: s.partly(raw, legal)}
 	var others []*Node
-	seen := make([]*Node, len(declared))
+	seen, as := make([]*Node, len(declared)), declaredAs(declared)
 	for _, n := range nodes {
-		if at := declaredAs(declared, n.Name); at >= 0 && seen[at] == nil {
+		if at := as(n.Name); at >= 0 && seen[at] == nil {
 			seen[at] = n
 		} else {
 			others = append(others, n)
@@ -174,13 +174,21 @@ func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Ty
 	return out
 }
 
-// declaredAs finds the declared member that a name in the source is.
-func declaredAs(declared []Field, name string) int {
-	at := slices.IndexFunc(declared, func(d Field) bool { return d.Source() == name })
-	if at < 0 {
-		at = slices.IndexFunc(declared, func(d Field) bool { return d.Name == name })
+// declaredAs returns what finds the declared member that a name in the source is, -1 for none.
+func declaredAs(declared []Field) func(name string) int {
+	sources, names := make(map[string]int, len(declared)), make(map[string]int, len(declared))
+	for i, d := range slices.Backward(declared) {
+		sources[d.Source()], names[d.Name] = i, i
 	}
-	return at
+	return func(name string) int {
+		if at, ok := sources[name]; ok {
+			return at
+		}
+		if at, ok := names[name]; ok {
+			return at
+		}
+		return -1
+	}
 }
 
 // member settles one member and adds it to the others, unless it is not wanted.
