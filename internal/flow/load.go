@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -229,37 +228,6 @@ func cause(s *Source) string {
 		return s.Inputs[0].Location
 	}
 	return s.Inputs[0].Location + " and others"
-}
-
-// sameLayout refuses partition fields and sort orders that are not the table's.
-func (l *further) sameLayout() error {
-	sort, err := layout.ParseSort(l.Sort, l.table.Schema)
-	if err != nil {
-		return err
-	}
-	if l.Sort != "" && sort.String() != l.table.Sort.String() {
-		return fault.New(fault.Usage, "the rows of table %s are sorted by %s, not by %s", l.table.Name, orNothing(l.table.Sort), sort).Try("leave --sort out; a table keeps its order")
-	}
-	partition := l.partitionWith(l.Partition)
-	if l.Partition == "" {
-		return nil
-	}
-	spec, err := layout.ParseSpec(partition, l.table.Schema)
-	if err != nil {
-		return err
-	}
-	if spec.String() != l.table.Spec.String() {
-		return fault.New(fault.Usage, "the table %s is partitioned by %s, not by %s", l.table.Name, orNothing(l.table.Spec), spec).
-			Try("leave --partition out; a table keeps its partitioning")
-	}
-	return nil
-}
-
-func orNothing(s fmt.Stringer) string {
-	if s.String() == "" {
-		return "nothing"
-	}
-	return s.String()
 }
 
 // look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for corrections, and to
