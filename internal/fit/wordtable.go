@@ -70,21 +70,29 @@ func (t *wordTable) put(id uint16) {
 	t.slots[at] = id
 }
 
-// known sets codes to the numbers of texts; present has a bit for each that has one, and others for each that was not met before. The rest are empty
-// and without quotes.
+// known sets codes to the numbers of up to lexical.Together texts; present has a bit for each that has one, and others for each that was not met
+// before. The rest are empty and without quotes.
 func (t *wordTable) known(codes []uint32, texts *[lexical.Together]lexical.Word) (present, others uint64) {
 	slots, keys, shift := t.slots, t.keys, t.shift&63
+	// What would have to be waited for, of the slots and then of the keys, is asked for many at a time.
+	codes = codes[:min(len(codes), lexical.Together)]
 	for i := range codes {
-		k := texts[i&(lexical.Together-1)]
-		id := uint32(slots[k.Hash()>>shift])
-		if keys[id] != k {
-			id = t.find(k)
+		codes[i] = uint32(slots[texts[i].Hash()>>shift])
+	}
+	for i := range codes {
+		k := &texts[i]
+		id := codes[i]
+		if keys[id].Low^k.Low|keys[id].High^k.High != 0 {
+			id = t.find(*k)
 		}
 		// Which texts are there comes in no order that could be foreseen, so there are no branches for it.
 		there, empty := (id|-id)>>31, uint32(((k.Low|k.High)-1)&^(k.Low|k.High)>>63)
 		codes[i] = id - there
-		present |= uint64(there) << (i & 63)
-		others |= uint64(1-there-empty) << (i & 63)
+		present = present>>1 | uint64(there)<<63
+		others = others>>1 | uint64(1-there-empty)<<63
 	}
+	unused := (64 - len(codes)) & 63
+	present >>= unused
+	others >>= unused
 	return present, others
 }

@@ -10,9 +10,14 @@ import (
 // each that is not empty. others has one for each that must be asked for itself: those that are longer than eight bytes, have doubled quotes, are empty in
 // quotes or stand at the very end of the block; their key and size are 0.
 func (r *Records) Keys(row, column, n int, keys, sizes *[lexical.Together]uint64) (present, others uint64) {
-	data, width, fields := r.Block.Data, r.Width, r.fields[row*r.Width+column:]
-	for i, at := 0, 0; i < n && i < lexical.Together; i, at = i+1, at+width {
-		f := fields[at]
+	return r.keys(r.fields[row*r.Width+column:], min(n, lexical.Together), keys, sizes)
+}
+
+// keysOneByOne is Keys for any processor, for the first n of the fields that are as far apart as those of a column.
+func (r *Records) keysOneByOne(fields []span, n int, keys, sizes *[lexical.Together]uint64) (present, others uint64) {
+	data := r.Block.Data
+	for i := range n {
+		f := fields[i*r.Width]
 		size, start := f.end-f.start&^flag, int(f.start&^flag)
 		if size > 8 || f.start>>31 > size || start+8 > len(data) {
 			others |= 1 << i
@@ -30,9 +35,14 @@ func (r *Records) Keys(row, column, n int, keys, sizes *[lexical.Together]uint64
 // Words gathers the first n texts of one field from a row on as words. others has a bit for each that must be asked for itself, being longer than
 // lexical.WordBytes or at the very end of the block; its word is that of the empty text.
 func (r *Records) Words(row, column, n int, words *[lexical.Together]lexical.Word) (others uint64) {
-	data, width, fields := r.Block.Data, r.Width, r.fields[row*r.Width+column:]
-	for i, at := 0, 0; i < n && i < lexical.Together; i, at = i+1, at+width {
-		f := fields[at]
+	return r.gatherWords(r.fields[row*r.Width+column:], min(n, lexical.Together), words)
+}
+
+// wordsOneByOne is Words for any processor, for the first n of the fields that are as far apart as those of a column.
+func (r *Records) wordsOneByOne(fields []span, n int, words *[lexical.Together]lexical.Word) (others uint64) {
+	data := r.Block.Data
+	for i := range n {
+		f := fields[i*r.Width]
 		start := int(f.start &^ flag)
 		size := int(f.end&^flag) - start
 		if size > lexical.WordBytes || start+16 > len(data) {
@@ -40,10 +50,7 @@ func (r *Records) Words(row, column, n int, words *[lexical.Together]lexical.Wor
 			words[i] = lexical.Word{}
 			continue
 		}
-		words[i] = lexical.WordOf((*[16]byte)(data[start:start+16]), size)
-		if f.start&flag != 0 {
-			words[i] = words[i].Quoted(true, f.end&flag != 0)
-		}
+		words[i] = lexical.WordOf((*[16]byte)(data[start:start+16]), size).Quoted(f.start&flag != 0, f.end&flag != 0)
 	}
 	return others
 }
