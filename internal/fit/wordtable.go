@@ -73,26 +73,33 @@ func (t *wordTable) put(id uint16) {
 // known sets codes to the numbers of up to lexical.Together texts; present has a bit for each that has one, and others for each that was not met
 // before. The rest are empty and without quotes.
 func (t *wordTable) known(codes []uint32, texts *[lexical.Together]lexical.Word) (present, others uint64) {
-	slots, keys, shift := t.slots, t.keys, t.shift&63
-	// What would have to be waited for, of the slots and then of the keys, is asked for many at a time.
-	codes = codes[:min(len(codes), lexical.Together)]
-	for i := range codes {
-		codes[i] = uint32(slots[texts[i].Hash()>>shift])
-	}
-	for i := range codes {
-		k := &texts[i]
-		id := codes[i]
-		if keys[id].Low^k.Low|keys[id].High^k.High != 0 {
-			id = t.find(*k)
+	present, missed := t.look(codes[:min(len(codes), lexical.Together)], texts)
+	for ; missed != 0; missed &= missed - 1 {
+		i := bits.TrailingZeros64(missed)
+		switch id := t.find(texts[i]); {
+		case id != 0:
+			codes[i] = id - 1
+			present |= 1 << i
+		case texts[i] != lexical.Word{}:
+			others |= 1 << i
 		}
-		// Which texts are there comes in no order that could be foreseen, so there are no branches for it.
-		there, empty := (id|-id)>>31, uint32(((k.Low|k.High)-1)&^(k.Low|k.High)>>63)
-		codes[i] = id - there
-		present = present>>1 | uint64(there)<<63
-		others = others>>1 | uint64(1-there-empty)<<63
 	}
-	unused := (64 - len(codes)) & 63
-	present >>= unused
-	others >>= unused
 	return present, others
+}
+
+// lookOneByOne looks for texts where their searches begin: present has a bit for each whose number is there, to which its code is set, and missed for
+// each that may be elsewhere. The codes of the rest are 0.
+func (t *wordTable) lookOneByOne(codes []uint32, texts *[lexical.Together]lexical.Word) (present, missed uint64) {
+	for i := range codes {
+		k := texts[i]
+		codes[i] = 0
+		switch id := t.slots[t.slot(k)]; {
+		case t.keys[id] != k:
+			missed |= 1 << i
+		case id != 0:
+			codes[i] = uint32(id) - 1
+			present |= 1 << i
+		}
+	}
+	return present, missed
 }

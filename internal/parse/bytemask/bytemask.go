@@ -26,6 +26,26 @@ func Of(dst []uint64, data []byte, a, b, c byte) []uint64 {
 	return dst[:whole+1]
 }
 
+// Fields does at once what Of does for delimiters and line feeds, for line feeds, and for quotes: each of the three has room for the same number of words.
+// It returns how many it set, and whether all bytes of these are ASCII.
+func Fields(ends, feeds, quotes []uint64, data []byte, delimiter, quote byte) (words int, ascii bool) {
+	words = min(len(data)/Word, len(ends))
+	tops := byte(0)
+	if words > 0 {
+		tops = fillFields(ends[:words], feeds[:words], quotes[:words], data[:words*Word], delimiter, quote)
+	}
+	if words == len(ends) || words*Word == len(data) {
+		return words, tops < 0x80
+	}
+	var last [Word]byte
+	n := copy(last[:], data[words*Word:])
+	tops |= fillFieldsWords(ends[words:words+1], feeds[words:words+1], quotes[words:words+1], last[:], delimiter, quote)
+	for _, dst := range [][]uint64{ends, feeds, quotes} {
+		dst[words] &= 1<<n - 1
+	}
+	return words + 1, tops < 0x80
+}
+
 const (
 	low  = 0x7f7f7f7f7f7f7f7f
 	ones = 0x0101010101010101
@@ -50,4 +70,15 @@ func fillWords(dst []uint64, data []byte, a, b, c byte) {
 		}
 		dst[i] = mask
 	}
+}
+
+// fillFieldsWords is fillFields for any processor.
+func fillFieldsWords(ends, feeds, quotes []uint64, data []byte, delimiter, quote byte) (tops byte) {
+	fillWords(ends, data, delimiter, '\n', '\n')
+	fillWords(feeds, data, '\n', '\n', '\n')
+	fillWords(quotes, data, quote, quote, quote)
+	for _, b := range data {
+		tops |= b
+	}
+	return tops
 }

@@ -49,6 +49,37 @@ func TestOfAgreesWithOneByteAtATime(t *testing.T) {
 	}
 }
 
+// TestFieldsAgreesWithThreeMasks makes the three masks at once, and one after the other.
+func TestFieldsAgreesWithThreeMasks(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 2))
+	for size := range 600 {
+		data := make([]byte, size)
+		for i := range data {
+			data[i] = "ab,\n\r\"\x00 ;"[random.IntN(9)]
+		}
+		odd := size > 0 && random.IntN(2) == 0
+		if odd {
+			data[random.IntN(size)] = byte(0x80 + random.IntN(0x80))
+		}
+		room := random.IntN(12)
+		ends, feeds, quotes := make([]uint64, room), make([]uint64, room), make([]uint64, room)
+		words, ascii := Fields(ends, feeds, quotes, data, ',', '"')
+		seen := data[:min(size, room*Word)]
+		for name, pair := range map[string][2][]uint64{
+			"ends":   {ends[:words], naive(seen, ',', '\n', '\n')},
+			"feeds":  {feeds[:words], naive(seen, '\n', '\n', '\n')},
+			"quotes": {quotes[:words], naive(seen, '"', '"', '"')},
+		} {
+			if !equal(pair[0], pair[1]) {
+				t.Fatalf("%s of %q: %x, want %x", name, seen, pair[0], pair[1])
+			}
+		}
+		if want := bytes.IndexFunc(seen, func(r rune) bool { return r >= 0x80 }) < 0; ascii != want {
+			t.Fatalf("%q is ASCII: %v", seen, ascii)
+		}
+	}
+}
+
 func TestOfTakesNoMoreThanItHasRoomFor(t *testing.T) {
 	data := bytes.Repeat([]byte{','}, 300)
 	if got := Of(make([]uint64, 2), data, ',', ',', ','); len(got) != 2 || got[0] != 1<<64-1 || got[1] != 1<<64-1 {

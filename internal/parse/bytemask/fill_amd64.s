@@ -33,3 +33,58 @@ word:
 	JNZ word
 	VZEROUPPER
 	RET
+
+// func fieldsAVX2(ends, feeds, quotes *uint64, data *byte, words int, delimiter, quote byte) (tops byte)
+TEXT ·fieldsAVX2(SB), NOSPLIT, $0-49
+	MOVQ ends+0(FP), DI
+	MOVQ feeds+8(FP), R8
+	MOVQ quotes+16(FP), R9
+	MOVQ data+24(FP), SI
+	MOVQ words+32(FP), CX
+	VPBROADCASTB delimiter+40(FP), Y0
+	VPBROADCASTB quote+41(FP), Y1
+	MOVL $0x0a, AX
+	VMOVD AX, X2
+	VPBROADCASTB X2, Y2
+	VPXOR Y10, Y10, Y10 // all bytes together
+	XORQ DX, DX
+
+word:
+	VMOVDQU (SI)(DX*8), Y3
+	VMOVDQU 32(SI)(DX*8), Y4
+	VPOR Y3, Y10, Y10
+	VPOR Y4, Y10, Y10
+	VPCMPEQB Y2, Y3, Y5
+	VPCMPEQB Y2, Y4, Y6
+	VPMOVMSKB Y5, AX
+	VPMOVMSKB Y6, BX
+	SHLQ $32, BX
+	ORQ BX, AX
+	MOVQ AX, (R8)(DX*1)
+	VPCMPEQB Y0, Y3, Y7
+	VPCMPEQB Y0, Y4, Y8
+	VPOR Y5, Y7, Y7
+	VPOR Y6, Y8, Y8
+	VPMOVMSKB Y7, AX
+	VPMOVMSKB Y8, BX
+	SHLQ $32, BX
+	ORQ BX, AX
+	MOVQ AX, (DI)(DX*1)
+	VPCMPEQB Y1, Y3, Y7
+	VPCMPEQB Y1, Y4, Y8
+	VPMOVMSKB Y7, AX
+	VPMOVMSKB Y8, BX
+	SHLQ $32, BX
+	ORQ BX, AX
+	MOVQ AX, (R9)(DX*1)
+	ADDQ $8, DX
+	DECQ CX
+	JNZ word
+
+	VPMOVMSKB Y10, AX
+	NEGL AX // carries where a top bit is set
+	SBBL AX, AX
+	ANDL $0x80, AX
+	MOVB AX, tops+48(FP)
+	VZEROUPPER
+	RET

@@ -1,6 +1,7 @@
 package delimited
 
 import (
+	"bytes"
 	"math/bits"
 	"slices"
 
@@ -10,27 +11,105 @@ import (
 // lineEnd is where a line ends among the fields of some words: how many there are up to it, and its offset in the block.
 type lineEnd struct{ fields, at uint32 }
 
-// cutWords takes the fields that end before the next quote, or in the window, from its word i on, which begins at base, and its bit from on; the first
-// field begins at start. It returns where the next field begins and how many whole words it went through; ended says that it came upon a record that is
-// not like most, and has taken that.
-func (s *scan) cutWords(i, base, start, from int) (next, words int, ended bool) {
+// outside is what of the masks of a window is outside quotes, and where fields begin with one.
+type outside struct{ ends, feeds, opens [windowWords]uint64 }
+
+// cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It stops before a field that
+// has quotes where most have none, and behind a record that is not like most, which it takes. Where it can take no field at all ok is false.
+func (s *scan) cutWindow(start int) (next int, ok bool) {
+	word := start >> 6
+	i := s.window(word)
+	words, regular := s.settle(i, start&(bytemask.Word-1))
 	known := len(s.r.fields)
-	s.r.fields = slices.Grow(s.r.fields, len(s.ends)*bytemask.Word+cutTogether)
-	c := cut{dst: s.r.fields[known:cap(s.r.fields)], lines: s.lines[:], ends: s.ends[i:s.words], feeds: s.feeds[i:s.words], quotes: s.quotes[i:s.words]}
-	words, fields, lines, next := c.run(base, start, from)
+	s.r.fields = slices.Grow(s.r.fields, words*bytemask.Word+cutTogether)
+	o := &s.outside
+	c := cut{dst: s.r.fields[known:cap(s.r.fields)], lines: s.lines[:], opened: s.opened[:],
+		ends: o.ends[i : i+words], feeds: o.feeds[i : i+words], opens: o.opens[i : i+words]}
+	fields, lines, opened, next := c.run(word<<6, start)
+	switch {
+	case !regular:
+		s.odd = next
+	case fields == 0 && i > 0:
+		// The field may end in the window that begins with its word.
+		s.words = 0
+		return s.cutWindow(start)
+	}
+	if fields == 0 {
+		return start, false
+	}
 	s.r.fields = s.r.fields[:known+fields]
+	for _, field := range s.opened[:opened] {
+		if int(field) < fields {
+			s.unwrap(&s.r.fields[known+int(field)])
+		}
+	}
 	for _, line := range s.lines[:lines] {
 		end, at := known+int(line.fields), int(line.at)
-		last := &s.r.fields[end-1]
-		last.end = uint32(s.textEnd(int(last.start), at))
+		if last := &s.r.fields[end-1]; at > int(last.start) && s.data[at-1] == '\r' {
+			last.end--
+		}
 		if end-s.first != s.Width || s.maySkip(at+1) {
 			s.r.fields = s.r.fields[:end]
-			return s.finish(at + 1), words, true
+			return s.finish(at + 1), true
 		}
 		s.r.starts = append(s.r.starts, uint32(s.record))
 		s.record, s.first = at+1, end
 	}
-	return next, words, len(s.r.starts) >= s.until
+	if regular {
+		// What is left of the window is looked at once more with what follows.
+		s.words = 0
+	}
+	return next, true
+}
+
+// settle tells what is outside quotes in the window, from word i on, where a field begins at the bit from. It returns for how many words that is settled:
+// all of them, or up to where quotes stand otherwise than around a whole field or doubled in it; then nothing is set from there on, and regular is false.
+func (s *scan) settle(i, from int) (words int, regular bool) {
+	o := &s.outside
+	within := ^uint64(0) << from // the bits that are looked at
+	inside, closed := uint64(0), uint64(0)
+	begins := uint64(1) << from
+	for w := i; w < s.words; w++ {
+		ends, feeds, quotes := s.ends[w]&within, s.feeds[w]&within, s.quotes[w]&within
+		within = ^uint64(0)
+		if quotes|inside|closed == 0 {
+			o.ends[w], o.feeds[w], o.opens[w] = ends, feeds, 0
+			begins = ends >> 63
+			continue
+		}
+		in := insideQuotes(quotes) ^ inside // the opening quote is, the closing one is not
+		ends, feeds = ends&^in, feeds&^in
+		opening, closing := quotes&in, quotes&^in
+		after, begin := closing<<1|closed, ends<<1|begins
+		odd := opening&^(begin|after) | after&^(ends|opening)
+		if s.Dialect.Escape != 0 {
+			odd = quotes
+		}
+		below := odd&-odd - 1 // all bits where nothing is odd
+		o.ends[w], o.feeds[w], o.opens[w] = ends&below, feeds&below, opening&begin&below
+		if odd != 0 {
+			return w + 1 - i, false
+		}
+		inside, closed, begins = uint64(int64(in)>>63), closing>>63, ends>>63
+	}
+	return s.words - i, true
+}
+
+// insideQuotes sets the bits from each quote that opens up to the next, which closes: each bit tells whether there are an odd number up to it.
+func insideQuotes(quotes uint64) uint64 {
+	for shift := 1; shift < 64; shift *= 2 {
+		quotes ^= quotes << shift
+	}
+	return quotes
+}
+
+// unwrap takes the quotes off a field that has them around it.
+func (s *scan) unwrap(f *span) {
+	text := s.data[f.start+1 : f.end-1]
+	f.start, f.end = (f.start+1)|flag, f.end-1
+	if bytes.IndexByte(text, s.Dialect.Quote) >= 0 {
+		f.end |= flag
+	}
 }
 
 // maySkip reports whether the record before next may be the header once more, or what follows it a comment.
@@ -41,21 +120,23 @@ func (s *scan) maySkip(next int) bool {
 
 // cut makes fields of the bits of words.
 type cut struct {
-	dst                 []span // with room for every bit of the words and cutTogether more
-	lines               []lineEnd
-	ends, feeds, quotes []uint64 // those of feeds are among those of ends
+	dst                []span // with room for every bit of the words and cutTogether more
+	lines              []lineEnd
+	opened             []uint32 // which fields begin with a quote
+	ends, feeds, opens []uint64 // those of feeds are among those of ends
 }
 
 // cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are written, and forgotten.
 const cutTogether = 4
 
 // runGo is run for any processor.
-func (c *cut) runGo(base, start, from int) (words, fields, lines, next int) {
-	for words < len(c.ends) {
-		quotes := c.quotes[words] >> from << from
-		before := quotes ^ (quotes - 1) // the bits up to the first quote
-		ends := c.ends[words] >> from << from & before
-		for feeds := c.feeds[words] & ends; feeds != 0; feeds &= feeds - 1 {
+func (c *cut) runGo(base, start int) (fields, lines, opened, next int) {
+	for w, ends := range c.ends {
+		for opens := c.opens[w]; opens != 0; opens &= opens - 1 {
+			c.opened[opened] = uint32(fields + bits.OnesCount64(ends&(opens^(opens-1))))
+			opened++
+		}
+		for feeds := c.feeds[w]; feeds != 0; feeds &= feeds - 1 {
 			c.lines[lines] = lineEnd{uint32(fields + bits.OnesCount64(ends&(feeds^(feeds-1)))), uint32(base + bits.TrailingZeros64(feeds))}
 			lines++
 		}
@@ -65,11 +146,7 @@ func (c *cut) runGo(base, start, from int) (words, fields, lines, next int) {
 			start = at + 1
 			fields++
 		}
-		if quotes != 0 {
-			break
-		}
-		words++
-		base, from = base+bytemask.Word, 0
+		base += bytemask.Word
 	}
-	return words, fields, lines, start
+	return fields, lines, opened, start
 }

@@ -1,35 +1,39 @@
 #include "textflag.h"
 
-// func cutBMI(c *cut, base, start, from int) (words, fields, lines, next int)
+// func cutBMI(c *cut, base, start int) (fields, lines, opened, next int)
 //
-// It does what cut.runGo does. The slices of a cut are 24 bytes each, in the order dst, lines, ends, feeds, quotes.
-TEXT ·cutBMI(SB), NOSPLIT, $0-64
+// It does what cut.runGo does. The slices of a cut are 24 bytes each, in the order dst, lines, opened, ends, feeds, opens.
+TEXT ·cutBMI(SB), NOSPLIT, $0-56
 	MOVQ c+0(FP), AX
 	MOVQ 0(AX), DI   // dst
 	MOVQ 24(AX), SI  // lines
-	MOVQ 48(AX), R8  // ends
-	MOVQ 56(AX), R13 // how many words are left
-	MOVQ 72(AX), R9  // feeds
-	MOVQ 96(AX), R10 // quotes
+	MOVQ 48(AX), CX  // opened
+	MOVQ 72(AX), R8  // ends
+	MOVQ 80(AX), R13 // how many words are left
+	MOVQ 96(AX), R9  // feeds
+	MOVQ 120(AX), R10 // opens
 	MOVQ base+8(FP), R11
 	MOVQ start+16(FP), R12
-	MOVQ from+24(FP), CX
 	XORQ DX, DX // fields
 
 word:
-	// The bits before from are of no concern, in the first word, nor are those behind a quote.
-	MOVQ (R10), AX
-	SHRQ CX, AX
-	SHLQ CX, AX
-	BLSMSKQ AX, R15 // all bits where there is no quote
 	MOVQ (R8), BX
-	SHRQ CX, BX
-	SHLQ CX, BX
-	ANDQ R15, BX
-	MOVQ (R9), R15
-	ANDQ BX, R15
-	MOVQ AX, CX // without a quote, the next word is taken from bit 0
+	MOVQ (R10), R15
+	TESTQ R15, R15
+	JZ feeds
 
+open:
+	BLSMSKQ R15, AX
+	ANDQ BX, AX
+	POPCNTQ AX, AX
+	ADDQ DX, AX
+	MOVL AX, (CX)
+	ADDQ $4, CX
+	BLSRQ R15, R15
+	JNZ open
+
+feeds:
+	MOVQ (R9), R15
 	TESTQ R15, R15
 	JZ fields
 
@@ -84,8 +88,6 @@ four:
 	LEAQ 1(R11)(R15*1), R12
 
 next:
-	TESTQ CX, CX
-	JNZ done
 	ADDQ $8, R8
 	ADDQ $8, R9
 	ADDQ $8, R10
@@ -93,14 +95,13 @@ next:
 	DECQ R13
 	JNZ word
 
-done:
 	MOVQ c+0(FP), AX
-	MOVQ 56(AX), BX
-	SUBQ R13, BX
-	MOVQ BX, words+32(FP)
-	MOVQ DX, fields+40(FP)
+	MOVQ DX, fields+24(FP)
 	SUBQ 24(AX), SI
 	SHRQ $3, SI
-	MOVQ SI, lines+48(FP)
-	MOVQ R12, next+56(FP)
+	MOVQ SI, lines+32(FP)
+	SUBQ 48(AX), CX
+	SHRQ $2, CX
+	MOVQ CX, opened+40(FP)
+	MOVQ R12, next+48(FP)
 	RET

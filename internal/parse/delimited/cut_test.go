@@ -99,26 +99,24 @@ func TestCutAgreesWithAnyProcessor(t *testing.T) {
 		var a, b cut
 		n := 1 + random.IntN(8)
 		for _, c := range []*cut{&a, &b} {
-			c.dst, c.lines = make([]span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word)
+			c.dst, c.lines, c.opened = make([]span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word), make([]uint32, n*bytemask.Word)
 		}
 		for range n {
 			ends := random.Uint64()
 			for range random.IntN(4) {
 				ends &= random.Uint64()
 			}
-			quotes := uint64(0)
-			if random.IntN(10) == 0 {
-				quotes = 1 << random.IntN(64)
-			}
-			a.ends, a.feeds, a.quotes = append(a.ends, ends), append(a.feeds, ends&random.Uint64()&random.Uint64()), append(a.quotes, quotes)
+			a.ends, a.feeds = append(a.ends, ends), append(a.feeds, ends&random.Uint64()&random.Uint64())
+			a.opens = append(a.opens, ends<<1&^ends&random.Uint64())
 		}
-		b.ends, b.feeds, b.quotes = a.ends, a.feeds, a.quotes
-		base, from := 64*random.IntN(100), random.IntN(64)
-		start := base + from - random.IntN(from+1)
-		words, fields, lines, next := a.run(base, start, from)
-		words2, fields2, lines2, next2 := b.runGo(base, start, from)
-		if words != words2 || fields != fields2 || lines != lines2 || next != next2 || !reflect.DeepEqual(a.dst[:fields], b.dst[:fields]) || !reflect.DeepEqual(a.lines[:lines], b.lines[:lines]) {
-			t.Fatalf("round %d: %d words, %d fields, %d lines, next %d; for any processor %d, %d, %d, %d", round, words, fields, lines, next, words2, fields2, lines2, next2)
+		b.ends, b.feeds, b.opens = a.ends, a.feeds, a.opens
+		base := 64 * random.IntN(100)
+		start := max(0, base-random.IntN(64))
+		fields, lines, opened, next := a.run(base, start)
+		fields2, lines2, opened2, next2 := b.runGo(base, start)
+		if fields != fields2 || lines != lines2 || opened != opened2 || next != next2 || !reflect.DeepEqual(a.dst[:fields], b.dst[:fields]) ||
+			!reflect.DeepEqual(a.lines[:lines], b.lines[:lines]) || !reflect.DeepEqual(a.opened[:opened], b.opened[:opened]) {
+			t.Fatalf("round %d: %d fields, %d lines, %d opened, next %d; for any processor %d, %d, %d, %d", round, fields, lines, opened, next, fields2, lines2, opened2, next2)
 		}
 	}
 }

@@ -170,9 +170,9 @@ func (r *Records) More(rows int) bool {
 	for r.Rows == known && !r.scan.done {
 		// The scan may have ended within a record.
 		from := r.scan.record
-		r.scan.run(max(rows, known+rows))
+		plain := r.scan.run(max(rows, known+rows))
 		r.Rows = len(r.starts)
-		if !utf8.Valid(r.Block.Data[from:r.scan.next]) {
+		if !plain && !utf8.Valid(r.Block.Data[from:r.scan.next]) {
 			r.dropInvalid(known)
 		}
 	}

@@ -25,8 +25,13 @@ type scan struct {
 	marks               [3]byte             // the bytes that may end a field
 	ends, feeds, quotes [windowWords]uint64 // where these, line feeds and quotes are, from word base on
 	base, words         int
-	usual               bool // most records are cut many words at a time
-	lines               [windowWords * bytemask.Word]lineEnd
+	ascii, plainly      bool // these words are all ASCII; and so were those before, since More began
+
+	usual   bool // most records are cut a window at a time
+	odd     int  // a field that begins here is not
+	outside outside
+	lines   [windowWords * bytemask.Word]lineEnd
+	opened  [windowWords * bytemask.Word]uint32
 }
 
 // windowWords is for how many bytes, in words of a mask, the ends of fields are looked up at a time.
@@ -34,7 +39,7 @@ const windowWords = 32
 
 // begin prepares for the block of r.
 func (s *scan) begin(p *Parser, r *Records) {
-	*s = scan{Parser: p, r: r, data: r.Block.Data}
+	*s = scan{Parser: p, r: r, data: r.Block.Data, ascii: true}
 	if r.Block.Index == 0 {
 		s.passed = p.Skip
 	}
@@ -42,16 +47,22 @@ func (s *scan) begin(p *Parser, r *Records) {
 	if s.Dialect.CR {
 		s.marks[2] = '\r'
 	}
-	s.usual = s.Width > 1 && !s.Dialect.CR
+	s.usual, s.odd = s.Width > 1 && !s.Dialect.CR && !s.Dialect.Trim && s.Dialect.Rest == "", -1
 	s.next = s.open(0)
 }
 
-// run walks over the block from the end of one field to that of the next, until there are so many rows; a field that begins with a quote is taken by
-// itself.
-func (s *scan) run(until int) {
-	s.until = until
+// run walks over the block, a window at a time or else from the end of one field to that of the next, until there are so many rows. It reports
+// whether it is sure that these are ASCII.
+func (s *scan) run(until int) (ascii bool) {
+	s.until, s.plainly = until, s.ascii
 	start := s.next
 	for start < len(s.data) && len(s.r.starts) < until {
+		if s.usual && start != s.odd && s.passed == 0 && s.junk == "" {
+			if next, ok := s.cutWindow(start); ok {
+				start = next
+				continue
+			}
+		}
 		switch {
 		case s.Dialect.Trim && s.skipBlanks(start) > start:
 			start = s.skipBlanks(start)
@@ -67,6 +78,8 @@ func (s *scan) run(until int) {
 		s.last()
 		s.done = true
 	}
+	// Escapes are looked for without a window.
+	return s.plainly && s.usual && s.Dialect.Escape == 0
 }
 
 // window returns where in ends, feeds and quotes the word of the data is. It must not be asked for words before the window.
@@ -76,18 +89,23 @@ func (s *scan) window(word int) int {
 	}
 	s.base = word
 	rest := s.data[word*bytemask.Word:]
-	s.words = len(bytemask.Of(s.ends[:], rest, s.marks[0], s.marks[1], s.marks[2]))
 	if s.usual {
-		bytemask.Of(s.feeds[:], rest, '\n', '\n', '\n')
+		s.words, s.ascii = bytemask.Fields(s.ends[:], s.feeds[:], s.quotes[:], rest, s.Dialect.Delimiter, s.Dialect.Quote)
+		s.plainly = s.plainly && s.ascii
+		if s.Dialect.Quote == 0 {
+			clear(s.quotes[:s.words])
+		}
+		return 0
 	}
+	s.words = len(bytemask.Of(s.ends[:], rest, s.marks[0], s.marks[1], s.marks[2]))
 	if quote := s.Dialect.Quote; quote != 0 {
 		bytemask.Of(s.quotes[:], rest, quote, quote, quote)
 	}
 	return 0
 }
 
-// unquoted takes the fields from the one that begins at start to the next that begins with a quote, and returns where that is. The dialect's delimiter
-// is one character and blanks are text.
+// unquoted takes the fields from the one that begins at start to the next that begins with a quote, or in usual dialects to the end of the record, and
+// returns where that is. The dialect's delimiter is one character and blanks are text.
 func (s *scan) unquoted(start int) int {
 	data, delimiter := s.data, s.Dialect.Delimiter
 	from := start & (bytemask.Word - 1)
@@ -96,21 +114,6 @@ func (s *scan) unquoted(start int) int {
 		quotes := s.quotes[i]
 		if start >= base && quotes>>(start-base)&1 != 0 {
 			return start
-		}
-		if s.usual && s.passed == 0 && s.junk == "" {
-			next, words, ended := s.cutWords(i, base, start, from)
-			if ended {
-				return next
-			}
-			start, from = next, max(from, next-base)
-			if words > 0 {
-				word += words - 1
-				from = max(0, next-(word+1)<<6)
-				continue
-			}
-			if start >= base && quotes>>(start-base)&1 != 0 {
-				return start
-			}
 		}
 		fields := s.r.fields
 		for ends := s.ends[i] >> from << from; ends != 0; ends &= ends - 1 {
@@ -124,7 +127,7 @@ func (s *scan) unquoted(start int) int {
 				if s.Dialect.CR {
 					next = at + s.Dialect.lineEnd(data[at:])
 				}
-				if start = s.finish(next); start != at+1 || len(s.r.starts) >= s.until {
+				if start = s.finish(next); s.usual || start != at+1 || len(s.r.starts) >= s.until {
 					return start
 				}
 				fields = s.r.fields
