@@ -1,7 +1,6 @@
 package flow
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -214,21 +213,7 @@ func (d *destination) create(folder string) (io.WriteCloser, string, error) {
 	if err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
 	}
-	return &buffered{Writer: bufio.NewWriterSize(file, 256<<10), file: file}, path, nil
-}
-
-// buffered is a file behind a buffer.
-type buffered struct {
-	*bufio.Writer
-	file *os.File
-}
-
-func (b *buffered) Close() error {
-	if err := b.Flush(); err != nil {
-		b.file.Close()
-		return err
-	}
-	return b.file.Close()
+	return layout.Behind(file), path, nil
 }
 
 // publish moves what was staged to the destination.

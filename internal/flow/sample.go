@@ -11,12 +11,14 @@ import (
 	"trevak/internal/sniff"
 )
 
-// A sample is taken in spots of so many bytes, sampleSpots of them spread over up to sampleObjects objects and through each.
+// A sample is taken in spots of so many bytes, sampleSpots of them spread over up to sampleObjects objects and through each. Where every record
+// is put to the proof later, spots are half as large: what is rare enough to be in neither half costs little to meet while writing.
 const (
 	sampleBytes   = 4 << 20 // the stored size up to which a sample would save nothing
 	sampleObjects = 64
 	sampleSpots   = 16
 	spotBytes     = 128 << 10
+	provenBytes   = 64 << 10
 )
 
 // Objects that cannot be read from within are sampled by every eighth block of their first 32 MiB.
@@ -27,6 +29,8 @@ const (
 
 // sample is a pass over parts of a source.
 type sample struct {
+	// spot is the size of a spot in bytes.
+	spot int
 	// claims are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
 	// holds only if records do begin there, which the writing pass sees.
 	claims map[int][]int64
@@ -76,7 +80,7 @@ func (p pass) readSample(ctx context.Context, spare spareBuffers, emit func(job)
 func (p pass) within(in Input, spots int) bool {
 	lines := in.Rules.Format == sniff.JSONLines || in.Rules.Format == sniff.Delimited && !in.Rules.Dialect.CR
 	return lines && spots > 1 && !in.Quarantined && in.Rules.Encoding == sniff.UTF8 && in.Rules.Compression == locate.Plain &&
-		in.Size > int64(4*spots*spotBytes)
+		in.Size > int64(4*spots*p.sample.spot)
 }
 
 // stride reads the beginning of an object and sends some of its blocks.
@@ -88,7 +92,7 @@ func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send
 		return err
 	}
 	defer stream.Close()
-	limits.BlockBytes = min(limits.BlockBytes, 2*spotBytes)
+	limits.BlockBytes = min(limits.BlockBytes, 2*p.sample.spot)
 	blocks := 0
 	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, spare.get, func(b parse.Block) error {
 		if blocks++; blocks > 1 && (spots == 1 || b.Offset > strideBytes) {
@@ -111,13 +115,14 @@ func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, in
 	if err := p.stride(ctx, i, 1, nil, send); err != nil {
 		return err
 	}
+	var a aligner
 	for n := 1; n < spots; n++ {
 		offset := in.Size * int64(n) / int64(spots)
-		text, ok, err := in.Section(offset, spotBytes)
+		text, ok, err := in.Section(offset, int64(p.sample.spot))
 		if err != nil || !ok {
 			return err
 		}
-		block, claim, ok := aligned(in, text, offset)
+		block, claim, ok := a.aligned(in, text, offset)
 		if !ok {
 			continue
 		}
@@ -131,8 +136,14 @@ func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, in
 	return ctx.Err()
 }
 
+// aligner has the memory for the records of one piece of text after the other.
+type aligner struct {
+	fields delimited.Records
+	lines  json.Records
+}
+
 // aligned returns the whole records of a piece of text from the first line on, if they can be read as such, and where the first begins.
-func aligned(in Input, text []byte, offset int64) (block parse.Block, start int64, ok bool) {
+func (a *aligner) aligned(in Input, text []byte, offset int64) (block parse.Block, start int64, ok bool) {
 	first := bytes.IndexByte(text, '\n') + 1
 	last := bytes.LastIndexByte(text, '\n') + 1
 	if first == 0 || last <= first {
@@ -140,17 +151,16 @@ func aligned(in Input, text []byte, offset int64) (block parse.Block, start int6
 	}
 	block = parse.Block{Data: text[first:last], Offset: offset + int64(first), Line: 1}
 	if in.Rules.Format == sniff.JSONLines {
-		var r json.Records
-		parseJSON(&r, in, &block)
-		return block, block.Offset, len(r.Problems) == 0
+		parseJSON(&a.lines, in, &block)
+		return block, block.Offset, len(a.lines.Problems) == 0
 	}
 	if cut := in.Rules.Dialect.Cut(block.Data); cut > 0 {
 		block.Data = block.Data[:cut]
 	}
-	var r delimited.Records
+	r := &a.fields
 	parser := parser(in.Rules)
 	parser.Pad = false
-	parser.Parse(&block, &r)
+	parser.Parse(&block, r)
 	if len(r.Problems) > 0 || r.Rows == 0 {
 		return block, 0, false
 	}

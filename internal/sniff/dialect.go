@@ -121,7 +121,10 @@ func bestTrial(head []byte, whole bool, base delimited.Dialect, stated Stated) (
 	if stated.Delimiter != "" {
 		candidates = []string{stated.Delimiter}
 	}
-	for _, c := range candidates {
+	for i, c := range candidates {
+		if i > 0 && !bytes.Contains(head, []byte(c)) {
+			continue // one column, as the first has made of it if it is not there either
+		}
 		base.Delimiter, base.Rest = c[0], c[1:]
 		t := try(head, whole, base)
 		if t.score > best.score || best.rows == nil {

@@ -51,6 +51,9 @@ func DetectEncoding(head []byte) Reason {
 // mostlyZero reports whether nearly all bytes at even or odd positions are zero, as in UTF-16 text of Western scripts, and nearly
 // none of the others.
 func mostlyZero(head []byte, from int) bool {
+	if bytes.IndexByte(head, 0) < 0 {
+		return false
+	}
 	zeros, others := 0, 0
 	for i, c := range head {
 		if c != 0 {
@@ -69,6 +72,10 @@ func mostlyZero(head []byte, from int) bool {
 func detectBytes(head []byte, r *Reason) {
 	whole, broken, controls := 0, 0, 0
 	for at := 0; at < len(head); {
+		if head[at] < utf8.RuneSelf {
+			at++
+			continue
+		}
 		c, size := utf8.DecodeRune(head[at:])
 		switch {
 		case c == utf8.RuneError && size == 1:

@@ -1,7 +1,6 @@
 package table
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -134,9 +133,6 @@ func sameIDs(a, b []schema.Field) bool {
 	return true
 }
 
-// writeBuffer is how much of a data file is gathered before it is handed to the system, in bytes.
-const writeBuffer = 256 << 10
-
 // CreateFile is the layout.Create of this load.
 func (a *Append) CreateFile(folder string) (io.WriteCloser, string, error) {
 	a.files++
@@ -151,21 +147,7 @@ func (a *Append) CreateFile(folder string) (io.WriteCloser, string, error) {
 	}
 	a.created = append(a.created, path)
 	a.folders[dir] = true
-	return &dataFile{Writer: bufio.NewWriterSize(file, writeBuffer), file: syncedFile{file}}, path, nil
-}
-
-// dataFile is buffered, and on the disk once it is closed.
-type dataFile struct {
-	*bufio.Writer
-	file syncedFile
-}
-
-func (d *dataFile) Close() error {
-	if err := d.Flush(); err != nil {
-		d.file.File.Close()
-		return err
-	}
-	return d.file.Close()
+	return layout.Behind(syncedFile{file}), path, nil
 }
 
 // Snapshot is the state of a table after a commit.
