@@ -25,8 +25,7 @@ func (d *Delimited) fill(c *column, r *delimited.Records, field, from, to int) i
 	case kind == schema.Double && c.reader.usual():
 		return d.fillDoubles(c, r, field, from, to)
 	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
-		zoned := kind == schema.TimestampTz
-		return d.fillLongs(c, r, field, from, to, func(b []byte) (int64, bool) { return timestamp(zoned, b) })
+		return d.fillTimestamps(c, r, field, from, to, kind == schema.TimestampTz)
 	}
 	for row := from; row < to; row++ {
 		text, quoted := r.Value(row, field, &d.scratch)
@@ -122,24 +121,17 @@ func (d *Delimited) fillText(c *column, r *delimited.Records, field, from, to in
 	return -1
 }
 
-// fillLongs is fill for values that read makes of their texts.
-func (d *Delimited) fillLongs(c *column, r *delimited.Records, field, from, to int, read func([]byte) (int64, bool)) int {
+// fillTimestamps is fill for timestamps without a pattern of their own; those of the commonest forms are read many at once.
+func (d *Delimited) fillTimestamps(c *column, r *delimited.Records, field, from, to int, zoned bool) int {
+	t := &d.texts
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), len(c.longs)
-		c.longs = slices.Grow(c.longs, n)[:first+n]
-		values, present, others := c.longs[first:], uint64(0), uint64(0)
-		for i := range values {
-			text, quoted, _ := r.Text(from+i, field)
-			v, ok := read(text)
-			switch values[i] = v; {
-			case ok:
-				present |= 1 << (i & 63)
-			case len(text) > 0 || quoted:
-				others |= 1 << (i & 63)
-			}
-		}
-		bad := d.oneByOne(c, r, field, from, n, present, others, func(i int, text []byte) (ok bool) {
-			values[i], ok = read(text)
+		present, others := r.Places(from, field, n, &t.places)
+		read := lexical.Timestamps(&t.values, r.Block.Data, &t.places, n, zoned)
+		c.longs = append(c.longs, t.values[:n]...)
+		values := c.longs[first:]
+		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+			values[i], ok = timestamp(zoned, text)
 			return ok
 		})
 		if bad >= 0 {

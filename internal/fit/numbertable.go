@@ -25,6 +25,7 @@ const mostNumbers = 1 << 18
 // shortTexts are the texts of some fields by which they are read together.
 type shortTexts struct {
 	keys, sizes    [lexical.Together]uint64
+	places         [lexical.Together]lexical.Place
 	values, scales [lexical.Together]int64
 	words          [lexical.Together]lexical.Word
 }

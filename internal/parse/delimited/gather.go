@@ -32,6 +32,25 @@ func (r *Records) keysOneByOne(fields []span, n int, keys, sizes *[lexical.Toget
 	return present, others
 }
 
+// Places finds the first n texts of one field from a row on. present has a bit for each that is not empty; others has one for each that must be asked for
+// itself: those that have doubled quotes or are empty in quotes. The sizes of those are 0.
+func (r *Records) Places(row, column, n int, places *[lexical.Together]lexical.Place) (present, others uint64) {
+	fields := r.fields[row*r.Width+column:]
+	for i := range min(n, lexical.Together) {
+		f := fields[i*r.Width]
+		start := f.start &^ flag
+		size := f.end - start
+		// It is very large where quotes are doubled.
+		odd := size >> 31
+		empty := (size - 1) >> 31 &^ odd
+		others |= uint64(odd|empty&(f.start>>31)) << i
+		size &= odd - 1
+		places[i] = lexical.Place{Start: start, Size: size}
+		present |= uint64(-size>>31) << i
+	}
+	return present, others
+}
+
 // Words gathers the first n texts of one field from a row on as words. others has a bit for each that must be asked for itself, being longer than
 // lexical.WordBytes or at the very end of the block; its word is that of the empty text.
 func (r *Records) Words(row, column, n int, words *[lexical.Together]lexical.Word) (others uint64) {

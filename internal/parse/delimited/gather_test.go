@@ -39,8 +39,17 @@ func TestGatheringAgreesWithAnyProcessor(t *testing.T) {
 		if far2 := r.wordsOneByOne(fields, n, &words2); far != far2 || words != words2 {
 			t.Fatalf("round %d: words of %d texts: others %x, for any processor %x, of\n%q", round, n, far, far2, r.Block.Data)
 		}
+		var places [lexical.Together]lexical.Place
+		found, odd := r.Places(row, column, n, &places)
 		for i := range n {
 			text, quoted, doubled := r.Text(row+i, column)
+			p, there, asked := places[i], found>>i&1 == 1, odd>>i&1 == 1
+			if asked != (doubled || quoted && len(text) == 0) || there != (len(text) > 0 && !doubled) {
+				t.Fatalf("round %d: %q, quoted %v, doubled %v, is there: %v, to be asked for: %v", round, text, quoted, doubled, there, asked)
+			}
+			if there && string(r.Block.Data[p.Start:p.Start+p.Size]) != string(text) || !there && p.Size != 0 {
+				t.Fatalf("round %d: %d bytes at %d are not %q", round, p.Size, p.Start, text)
+			}
 			if bit := uint64(1) << i; present&bit != 0 && (doubled || keys[i] != lexical.ShortKey(text) || sizes[i] != uint64(len(text))) {
 				t.Fatalf("round %d: key %x of %d bytes for %q", round, keys[i], sizes[i], text)
 			} else if present&bit == 0 && others&bit == 0 && (len(text) > 0 || quoted) {
