@@ -4,6 +4,8 @@ import (
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/memory"
 )
 
 // translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is looked up when its number
@@ -42,7 +44,7 @@ func (t *translations) table(of *byte, n int) []translated {
 	if len(t.tables) == mostTranslations {
 		t.tables = append(t.tables[:0], t.tables[1:]...)
 	}
-	entries := make([]translated, n)
+	entries := memory.Table[translated](n)
 	t.tables = append(t.tables, translation{of, entries})
 	return entries
 }

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"trevak/internal/lexical"
+	"trevak/internal/memory"
 	"trevak/internal/parse/delimited"
 )
 
@@ -102,7 +103,7 @@ func (t *numberTable) reach(v int64) bool {
 		return false
 	}
 	*t.room -= missing
-	ids := make([]uint16, high-low)
+	ids := memory.Table[uint16](int(high - low))
 	if t.taken() > 0 {
 		copy(ids[t.base-low:], t.ids)
 	}
