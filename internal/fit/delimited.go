@@ -17,16 +17,14 @@ import (
 
 // Delimited fits the records of delimited text. It belongs to one worker.
 type Delimited struct {
-	schema  schema.Schema
-	arrow   *arrow.Schema
-	scratch []byte
-	out     Result
-	bad     map[int]parse.Problem
-	widens  bool
-	words   []*words // by column, nil for those whose texts are not numbered
-	pool    columnPool
-	texts   shortTexts
-	rows    int // about how many the block has
+	schema schema.Schema
+	arrow  *arrow.Schema
+	filler
+	out    Result
+	bad    map[int]parse.Problem
+	widens bool
+	words  []*words // by column, nil for those whose texts are not numbered
+	pool   columnPool
 }
 
 // NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as Arrow dictionaries, which
@@ -148,7 +146,8 @@ func (d *Delimited) column(c *column, r *delimited.Records, field, from, to int)
 		}
 		return
 	}
-	for row := d.fill(c, r, field, from, to); row >= 0; row = d.fill(c, r, field, row+1, to) {
+	in := r.Column(field)
+	for row := d.fill(c, &in, from, to); row >= 0; row = d.fill(c, &in, row+1, to) {
 		text, _ := r.Value(row, field, &d.scratch)
 		widens := c.asksWider(text)
 		if widens || c.required() {

@@ -6,29 +6,36 @@ import (
 	"slices"
 
 	"trevak/internal/lexical"
-	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/cells"
 	"trevak/internal/schema"
 )
 
-// fill appends one field of the records from a row to another to a column, and returns the first row whose value does not fit, or -1. The loops for
+// filler appends texts to columns, many at once where they are short. It belongs to one worker.
+type filler struct {
+	texts   shortTexts
+	scratch []byte
+	rows    int // about how many values a column will have
+}
+
+// fill appends texts to a column, from one row to another, and returns the first row whose value does not fit, or -1. The loops for
 // the common types stand by themselves, so that nothing is decided anew for each value.
-func (d *Delimited) fill(c *column, r *delimited.Records, field, from, to int) int {
+func (f *filler) fill(c *column, in *cells.Column, from, to int) int {
 	switch kind := c.field.Type.Kind; {
 	case c.words != nil:
-		return d.fillCodes(c, r, field, from, to)
+		return f.fillCodes(c, in, from, to)
 	case kind == schema.String:
-		return d.fillText(c, r, field, from, to)
+		return f.fillText(c, in, from, to)
 	case kind == schema.Long && c.reader.usual():
-		return d.fillWhole(c, r, field, from, to)
+		return f.fillWhole(c, in, from, to)
 	case kind == schema.Boolean && c.reader.words == nil:
-		return d.fillBooleans(c, r, field, from, to)
+		return f.fillBooleans(c, in, from, to)
 	case kind == schema.Double && c.reader.usual():
-		return d.fillDoubles(c, r, field, from, to)
+		return f.fillDoubles(c, in, from, to)
 	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
-		return d.fillTimestamps(c, r, field, from, to, kind == schema.TimestampTz)
+		return f.fillTimestamps(c, in, from, to, kind == schema.TimestampTz)
 	}
 	for row := from; row < to; row++ {
-		text, quoted := r.Value(row, field, &d.scratch)
+		text, quoted := in.Value(row, &f.scratch)
 		switch {
 		case len(text) == 0 && !quoted:
 			c.null()
@@ -51,10 +58,10 @@ func (c *column) token(text []byte) bool {
 
 // oneByOne completes the next n values of a column, of which those with a bit in present are there already: it asks read for each of the others,
 // which are fields from a row on. It returns the first whose text is no value, or -1. The values up to that one, or all, are marked.
-func (d *Delimited) oneByOne(c *column, r *delimited.Records, field, from, n int, present, others uint64, read func(i int, text []byte) bool) int {
+func (f *filler) oneByOne(c *column, in *cells.Column, from, n int, present, others uint64, read func(i int, text []byte) bool) int {
 	for ; others != 0; others &= others - 1 {
 		i := bits.TrailingZeros64(others)
-		text, quoted := r.Value(from+i, field, &d.scratch)
+		text, quoted := in.Value(from+i, &f.scratch)
 		switch {
 		case len(text) == 0 && !quoted:
 		case read(i, text):
@@ -71,14 +78,14 @@ func (d *Delimited) oneByOne(c *column, r *delimited.Records, field, from, n int
 }
 
 // fillCodes is fill for a column whose texts are numbered. Each is read when it is new.
-func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to int) int {
+func (f *filler) fillCodes(c *column, in *cells.Column, from, to int) int {
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), len(c.codes)
 		c.codes = slices.Grow(c.codes, n)[:first+n]
 		codes := c.codes[first:]
-		present, others := c.words.known(&d.texts, codes, r, field, from)
-		bad := d.oneByOne(c, r, field, from, n, present, others, func(i int, text []byte) bool {
-			id, ok := c.words.number(r, from+i, field, text)
+		present, others := c.words.known(&f.texts, codes, in, from)
+		bad := f.oneByOne(c, in, from, n, present, others, func(i int, text []byte) bool {
+			id, ok := c.words.number(in, from+i, text)
 			codes[i] = max(id, 1) - 1
 			return ok
 		})
@@ -87,25 +94,25 @@ func (d *Delimited) fillCodes(c *column, r *delimited.Records, field, from, to i
 			return from + bad
 		}
 		if looked := c.words.looked + c.n - c.nulls; looked >= c.words.next && c.words.given(looked) {
-			*c = *c.uncoded(d.rows)
-			return d.fill(c, r, field, from+n, to)
+			*c = *c.uncoded(f.rows)
+			return f.fill(c, in, from+n, to)
 		}
 	}
 	return -1
 }
 
-func (d *Delimited) fillText(c *column, r *delimited.Records, field, from, to int) int {
+func (f *filler) fillText(c *column, in *cells.Column, from, to int) int {
 	if c.bytes == nil {
-		c.bytes = make([]byte, 0, len(r.Block.Data)/max(1, r.Width))
+		c.bytes = make([]byte, 0, len(in.Data)/max(1, in.Stride))
 	}
 	for row := from; row < to; row++ {
-		text, quoted, doubled := r.Text(row, field)
+		text, quoted, doubled := in.Text(row)
 		if len(text) == 0 && !quoted {
 			c.null()
 			continue
 		}
 		if doubled {
-			text, _ = r.Value(row, field, &d.scratch)
+			text, _ = in.Value(row, &f.scratch)
 		}
 		if c.reader.nulls != nil && c.token(text) {
 			continue
@@ -122,15 +129,15 @@ func (d *Delimited) fillText(c *column, r *delimited.Records, field, from, to in
 }
 
 // fillTimestamps is fill for timestamps without a pattern of their own; those of the commonest forms are read many at once.
-func (d *Delimited) fillTimestamps(c *column, r *delimited.Records, field, from, to int, zoned bool) int {
-	t := &d.texts
+func (f *filler) fillTimestamps(c *column, in *cells.Column, from, to int, zoned bool) int {
+	t := &f.texts
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), len(c.longs)
-		present, others := r.Places(from, field, n, &t.places)
-		read := lexical.Timestamps(&t.values, r.Block.Data, &t.places, n, zoned)
+		present, others := in.Places(from, n, &t.places)
+		read := lexical.Timestamps(&t.values, in.Data, &t.places, n, zoned)
 		c.longs = append(c.longs, t.values[:n]...)
 		values := c.longs[first:]
-		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+		bad := f.oneByOne(c, in, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
 			values[i], ok = timestamp(zoned, text)
 			return ok
 		})
@@ -143,18 +150,18 @@ func (d *Delimited) fillTimestamps(c *column, r *delimited.Records, field, from,
 }
 
 // fillWhole is fill for whole numbers; short ones are read many at once.
-func (d *Delimited) fillWhole(c *column, r *delimited.Records, field, from, to int) int {
-	t := &d.texts
+func (f *filler) fillWhole(c *column, in *cells.Column, from, to int) int {
+	t := &f.texts
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), len(c.longs)
-		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		present, others := in.Keys(from, n, &t.keys, &t.sizes)
 		read := lexical.Numbers(&t.values, &t.scales, &t.keys, &t.sizes, n)
 		for i, scale := range t.scales[:n] {
 			read &^= uint64(-scale) >> 63 << i
 		}
 		c.longs = append(c.longs, t.values[:n]...)
 		values := c.longs[first:]
-		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+		bad := f.oneByOne(c, in, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
 			values[i], ok = lexical.Long(text)
 			return ok
 		})
@@ -170,11 +177,11 @@ func (d *Delimited) fillWhole(c *column, r *delimited.Records, field, from, to i
 var trueKey, falseKey = lexical.ShortKey([]byte("true")), lexical.ShortKey([]byte("false"))
 
 // fillBooleans is fill for booleans without words of their own.
-func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, to int) int {
-	t := &d.texts
+func (f *filler) fillBooleans(c *column, in *cells.Column, from, to int) int {
+	t := &f.texts
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), c.n
-		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		present, others := in.Keys(from, n, &t.keys, &t.sizes)
 		trues, known := uint64(0), uint64(0)
 		for i, key := range t.keys[:n] {
 			isTrue, isFalse := uint64(0), uint64(0)
@@ -187,7 +194,7 @@ func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, t
 			trues |= isTrue << (i & 63)
 			known |= (isTrue | isFalse) << (i & 63)
 		}
-		bad := d.oneByOne(c, r, field, from, n, present&known, others|present&^known, func(i int, text []byte) bool {
+		bad := f.oneByOne(c, in, from, n, present&known, others|present&^known, func(i int, text []byte) bool {
 			value, ok := c.reader.boolean(text)
 			if ok && value {
 				trues |= 1 << i
@@ -206,11 +213,11 @@ func (d *Delimited) fillBooleans(c *column, r *delimited.Records, field, from, t
 }
 
 // fillDoubles is fill for floating-point numbers; short ones are read many at once.
-func (d *Delimited) fillDoubles(c *column, r *delimited.Records, field, from, to int) int {
-	t := &d.texts
+func (f *filler) fillDoubles(c *column, in *cells.Column, from, to int) int {
+	t := &f.texts
 	for ; from < to; from += lexical.Together {
 		n, first := min(lexical.Together, to-from), len(c.doubles)
-		present, others := r.Keys(from, field, n, &t.keys, &t.sizes)
+		present, others := in.Keys(from, n, &t.keys, &t.sizes)
 		read := lexical.Numbers(&t.values, &t.scales, &t.keys, &t.sizes, n)
 		c.doubles = slices.Grow(c.doubles, n)[:first+n]
 		values := c.doubles[first:]
@@ -218,7 +225,7 @@ func (d *Delimited) fillDoubles(c *column, r *delimited.Records, field, from, to
 			// Both are exact, so their quotient is the double nearest to the number.
 			values[i] = float64(t.values[i]) / lexical.Units[t.scales[i]&7]
 		}
-		bad := d.oneByOne(c, r, field, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
+		bad := f.oneByOne(c, in, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
 			if values[i], ok = lexical.Double(text); !ok {
 				values[i], ok = lexical.Special(text)
 			}

@@ -3,7 +3,7 @@ package fit
 import (
 	"trevak/internal/lexical"
 	"trevak/internal/memory"
-	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/cells"
 )
 
 // numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as a quantity does so in
@@ -32,9 +32,9 @@ type shortTexts struct {
 }
 
 // known is what wordTable.known is, for numbers.
-func (t *numberTable) known(texts *shortTexts, codes []uint32, r *delimited.Records, field, row int) (present, others uint64) {
+func (t *numberTable) known(texts *shortTexts, codes []uint32, in *cells.Column, row int) (present, others uint64) {
 	n := len(codes)
-	there, others := r.Keys(row, field, n, &texts.keys, &texts.sizes)
+	there, others := in.Keys(row, n, &texts.keys, &texts.sizes)
 	read := lexical.Numbers(&texts.values, &texts.scales, &texts.keys, &texts.sizes, n)
 	ids, base, scale := t.ids, t.base, t.scale
 	for i := range codes {

@@ -8,7 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/lexical"
-	"trevak/internal/parse/delimited"
+	"trevak/internal/parse/cells"
 	"trevak/internal/schema"
 )
 
@@ -72,10 +72,10 @@ func (w *words) read(text []byte) (id uint32, ok bool) {
 	return uint32(c.n), true
 }
 
-// number returns the number plus one of a field's text, reading it when it is new; ok is false when it is no value of the column. value is the text with
+// number returns the number plus one of a column's text, reading it when it is new; ok is false when it is no value of the column. value is the text with
 // doubled quotes undone.
-func (w *words) number(r *delimited.Records, row, field int, value []byte) (id uint32, ok bool) {
-	text, quoted, doubled := r.Text(row, field)
+func (w *words) number(in *cells.Column, row int, value []byte) (id uint32, ok bool) {
+	text, quoted, doubled := in.Text(row)
 	var key lexical.Word
 	switch {
 	case len(text) <= lexical.WordBytes:
@@ -138,17 +138,17 @@ func (w *words) addNumber(text []byte, id uint32) bool {
 	return added
 }
 
-// known sets codes to the numbers of a field's texts from one row on, up to lexical.Together of them; present has a bit for each that has one, and
+// known sets codes to the numbers of a column's texts from one row on, up to lexical.Together of them; present has a bit for each that has one, and
 // others for each that must be looked at by itself. The others are empty.
-func (w *words) known(texts *shortTexts, codes []uint32, r *delimited.Records, field, row int) (present, others uint64) {
+func (w *words) known(texts *shortTexts, codes []uint32, in *cells.Column, row int) (present, others uint64) {
 	if w.numbers != nil {
-		return w.numbers.known(texts, codes, r, field, row)
+		return w.numbers.known(texts, codes, in, row)
 	}
-	far := r.Words(row, field, len(codes), &texts.words)
+	far := in.Words(row, len(codes), &texts.words)
 	present, others = w.table.known(codes, &texts.words)
 	for ; far != 0; far &= far - 1 {
 		i := bits.TrailingZeros64(far)
-		text, _, doubled := r.Text(row+i, field)
+		text, _, doubled := in.Text(row + i)
 		if id := w.long.find(text, doubled); id != 0 {
 			codes[i] = id - 1
 			present |= 1 << i

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"trevak/internal/parse/bytemask"
+	"trevak/internal/parse/cells"
 )
 
 // lineEnd is where a line ends among the fields of some words: how many there are up to it, and its offset in the block.
@@ -45,8 +46,8 @@ func (s *scan) cutWindow(start int) (next int, ok bool) {
 	}
 	for _, line := range s.lines[:lines] {
 		end, at := known+int(line.fields), int(line.at)
-		if last := &s.r.fields[end-1]; at > int(last.start) && s.data[at-1] == '\r' {
-			last.end--
+		if last := &s.r.fields[end-1]; at > int(last.Start) && s.data[at-1] == '\r' {
+			last.End--
 		}
 		if end-s.first != s.Width || s.maySkip(at+1) {
 			s.r.fields = s.r.fields[:end]
@@ -104,11 +105,11 @@ func insideQuotes(quotes uint64) uint64 {
 }
 
 // unwrap takes the quotes off a field that has them around it.
-func (s *scan) unwrap(f *span) {
-	text := s.data[f.start+1 : f.end-1]
-	f.start, f.end = (f.start+1)|flag, f.end-1
+func (s *scan) unwrap(f *cells.Span) {
+	text := s.data[f.Start+1 : f.End-1]
+	f.Start, f.End = (f.Start+1)|cells.Flag, f.End-1
 	if bytes.IndexByte(text, s.Dialect.Quote) >= 0 {
-		f.end |= flag
+		f.End |= cells.Flag
 	}
 }
 
@@ -120,7 +121,7 @@ func (s *scan) maySkip(next int) bool {
 
 // cut makes fields of the bits of words.
 type cut struct {
-	dst                []span // with room for every bit of the words and cutTogether more
+	dst                []cells.Span // with room for every bit of the words and cutTogether more
 	lines              []lineEnd
 	opened             []uint32 // which fields begin with a quote
 	ends, feeds, opens []uint64 // those of feeds are among those of ends
@@ -142,7 +143,7 @@ func (c *cut) runGo(base, start int) (fields, lines, opened, next int) {
 		}
 		for ; ends != 0; ends &= ends - 1 {
 			at := base + bits.TrailingZeros64(ends)
-			c.dst[fields] = span{uint32(start), uint32(at)}
+			c.dst[fields] = cells.Span{Start: uint32(start), End: uint32(at)}
 			start = at + 1
 			fields++
 		}

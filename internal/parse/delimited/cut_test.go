@@ -9,6 +9,7 @@ import (
 
 	"trevak/internal/parse"
 	"trevak/internal/parse/bytemask"
+	"trevak/internal/parse/cells"
 )
 
 // randomText returns text of records of about as many fields, in which what is out of the usual is rare.
@@ -99,7 +100,7 @@ func TestCutAgreesWithAnyProcessor(t *testing.T) {
 		var a, b cut
 		n := 1 + random.IntN(8)
 		for _, c := range []*cut{&a, &b} {
-			c.dst, c.lines, c.opened = make([]span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word), make([]uint32, n*bytemask.Word)
+			c.dst, c.lines, c.opened = make([]cells.Span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word), make([]uint32, n*bytemask.Word)
 		}
 		for range n {
 			ends := random.Uint64()

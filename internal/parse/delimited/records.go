@@ -6,6 +6,7 @@ import (
 	"unicode/utf8"
 
 	"trevak/internal/parse"
+	"trevak/internal/parse/cells"
 )
 
 // Records are the records of one block as positions within it: field c of record r is number r*Width+c. A parser may be
@@ -25,27 +26,27 @@ type Records struct {
 
 	dialect Dialect
 	scan    *scan
-	fields  []span
+	fields  []cells.Span
 	starts  []uint32 // per row: offset of the record
 	firsts  []uint32 // per row, when Width is 0: number of its first field
 }
 
-// span delimits a field's text within the block; the top bits say whether it was quoted and whether it has doubled quotes.
-type span struct{ start, end uint32 }
-
-const flag = 1 << 31
+// Column returns the texts of one field of all records, which are those read so far. They are r's, whose dialect undoes their doubled quotes.
+func (r *Records) Column(field int) cells.Column {
+	return cells.Column{Data: r.Block.Data, Spans: r.fields[min(field, len(r.fields)):], Stride: r.Width, Unquoter: &r.dialect}
+}
 
 // Text returns the field's text as it stands in the block, without the quotes around it, and whether there were any.
 // doubled reports that it still has doubled quotes, to be undone with Dialect.Unquote.
 func (r *Records) Text(row, column int) (text []byte, quoted, doubled bool) {
 	f := r.fields[row*r.Width+column]
-	return r.Block.Data[f.start&^flag : f.end&^flag], f.start&flag != 0, f.end&flag != 0
+	return f.Text(r.Block.Data), f.Quoted(), f.Escaped()
 }
 
 // Place returns where the field's text lies within the block, without the quotes around it; quoted and doubled are as Text has them.
 func (r *Records) Place(row, column int) (start, end int, quoted, doubled bool) {
 	f := r.fields[row*r.Width+column]
-	return int(f.start &^ flag), int(f.end &^ flag), f.start&flag != 0, f.end&flag != 0
+	return int(f.Start &^ cells.Flag), int(f.End &^ cells.Flag), f.Quoted(), f.Escaped()
 }
 
 // Value is Text with doubled quotes undone, in scratch where that is needed.
@@ -63,7 +64,7 @@ func (r *Records) Start(row int) int { return int(r.starts[row]) }
 
 // Span returns where a record begins and ends within the block, its line end included. Width must be set.
 func (r *Records) Span(row int) (start, end int) {
-	last := int(r.fields[(row+1)*r.Width-1].end &^ flag)
+	last := int(r.fields[(row+1)*r.Width-1].End &^ cells.Flag)
 	if n := r.dialect.lineEnd(r.Block.Data[last:]); n >= 0 {
 		return r.Start(row), last + n
 	}
@@ -75,17 +76,17 @@ func (r *Records) Row(row int) []Field {
 	fields := r.spans(row)
 	out := make([]Field, 0, len(fields))
 	for _, f := range fields {
-		text := r.Block.Data[f.start&^flag : f.end&^flag]
-		if f.end&flag != 0 {
+		text := f.Text(r.Block.Data)
+		if f.Escaped() {
 			text = r.dialect.Unquote(nil, text)
 		}
-		out = append(out, Field{Text: string(text), Quoted: f.start&flag != 0})
+		out = append(out, Field{Text: string(text), Quoted: f.Quoted()})
 	}
 	return out
 }
 
 // spans returns the fields of a record.
-func (r *Records) spans(row int) []span {
+func (r *Records) spans(row int) []cells.Span {
 	if r.Width > 0 {
 		return r.fields[row*r.Width : (row+1)*r.Width]
 	}
@@ -103,11 +104,11 @@ func (r *Records) Table() [][]Field {
 	for row := range rows {
 		first := len(all)
 		for _, f := range r.spans(row) {
-			text := data[f.start&^flag : f.end&^flag]
-			if f.end&flag != 0 {
+			text := data[f.Start&^cells.Flag : f.End&^cells.Flag]
+			if f.Escaped() {
 				text = string(r.dialect.Unquote(nil, []byte(text)))
 			}
-			all = append(all, Field{Text: text, Quoted: f.start&flag != 0})
+			all = append(all, Field{Text: text, Quoted: f.Quoted()})
 		}
 		rows[row] = all[first:len(all):len(all)]
 	}
@@ -155,7 +156,7 @@ func (p *Parser) Begin(block *parse.Block, r *Records) {
 	*r = Records{Block: block, Width: p.Width, dialect: p.Dialect, fields: r.fields[:0], starts: r.starts[:0], firsts: r.firsts[:0],
 		Problems: r.Problems[:0], scan: r.scan}
 	if guess := len(block.Data) / 8; cap(r.fields) == 0 {
-		r.fields = make([]span, 0, guess)
+		r.fields = make([]cells.Span, 0, guess)
 	}
 	if r.scan == nil {
 		r.scan = new(scan)
@@ -197,7 +198,7 @@ func (r *Records) dropInvalid(from int) {
 				next = int(r.firsts[row+1])
 			}
 		}
-		start, end := int(r.starts[row]), int(r.fields[next-1].end&^flag)
+		start, end := int(r.starts[row]), int(r.fields[next-1].End&^cells.Flag)
 		if !utf8.Valid(r.Block.Data[start:end]) {
 			r.Problems = append(r.Problems, parse.NotText(r.Block, start, end))
 			continue

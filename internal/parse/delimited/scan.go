@@ -7,6 +7,7 @@ import (
 
 	"trevak/internal/parse"
 	"trevak/internal/parse/bytemask"
+	"trevak/internal/parse/cells"
 )
 
 // scan is the state of cutting one block.
@@ -119,10 +120,10 @@ func (s *scan) unquoted(start int) int {
 		for ends := s.ends[i] >> from << from; ends != 0; ends &= ends - 1 {
 			at := base + bits.TrailingZeros64(ends)
 			if data[at] == delimiter {
-				fields = append(fields, span{uint32(start), uint32(at)})
+				fields = append(fields, cells.Span{Start: uint32(start), End: uint32(at)})
 				start = at + 1
 			} else {
-				s.r.fields = append(fields, span{uint32(start), uint32(s.textEnd(start, at))})
+				s.r.fields = append(fields, cells.Span{Start: uint32(start), End: uint32(s.textEnd(start, at))})
 				next := at + 1
 				if s.Dialect.CR {
 					next = at + s.Dialect.lineEnd(data[at:])
@@ -203,7 +204,7 @@ func (s *scan) plain(start, end int) {
 			end--
 		}
 	}
-	s.r.fields = append(s.r.fields, span{uint32(start), uint32(end)})
+	s.r.fields = append(s.r.fields, cells.Span{Start: uint32(start), End: uint32(end)})
 }
 
 // textEnd returns the end of a field's text before the line end at at, which may have a carriage return before it.
@@ -234,7 +235,7 @@ func (s *scan) open(at int) int {
 func (s *scan) finish(next int) int {
 	fields := s.r.fields[s.first:]
 	switch {
-	case len(fields) == 1 && (s.Width != 1 || s.SkipBlank) && fields[0].start&flag == 0 && fields[0].start == fields[0].end:
+	case len(fields) == 1 && (s.Width != 1 || s.SkipBlank) && !fields[0].Quoted() && fields[0].Start == fields[0].End:
 		// A blank line is no record, unless records have one field only.
 		s.r.fields = s.r.fields[:s.first]
 	case s.passed > 0:
@@ -270,11 +271,11 @@ func (s *scan) finish(next int) int {
 }
 
 // setAside keeps the surplus fields of the record.
-func (s *scan) setAside(fields []span) {
+func (s *scan) setAside(fields []cells.Span) {
 	out := Surplus{Start: s.record}
 	for _, f := range fields {
-		text := s.data[f.start&^flag : f.end&^flag]
-		if f.end&flag != 0 {
+		text := f.Text(s.data)
+		if f.Escaped() {
 			text = s.Dialect.Unquote(nil, text)
 		}
 		out.Texts = append(out.Texts, string(text))
@@ -339,9 +340,9 @@ func (s *scan) quoted(start int) int {
 		s.plain(start, len(s.data))
 		return len(s.data)
 	}
-	f := span{uint32(start+1) | flag, uint32(end)}
+	f := cells.Span{Start: uint32(start+1) | cells.Flag, End: uint32(end)}
 	if doubled {
-		f.end |= flag
+		f.End |= cells.Flag
 	}
 	s.r.fields = append(s.r.fields, f)
 	i := end + 1

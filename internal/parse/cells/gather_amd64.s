@@ -1,10 +1,10 @@
 #include "textflag.h"
 
-// func keysBMI(fields *span, width, n int, data *byte, last int, keys, sizes *[64]uint64) (present, others uint64)
+// func keysBMI(spans *Span, stride, n int, data *byte, last int, keys, sizes *[64]uint64) (present, others uint64)
 //
-// It does what Records.keysOneByOne does for each text, from the last to the first, so that a bit for each moves to its place.
+// It does what Column.keysOneByOne does for each text, from the last to the first, so that a bit for each moves to its place.
 TEXT ·keysBMI(SB), NOSPLIT, $0-72
-	MOVQ width+8(FP), R13
+	MOVQ stride+8(FP), R13
 	MOVQ n+16(FP), CX
 	MOVQ data+24(FP), DX
 	MOVQ last+32(FP), R8
@@ -15,7 +15,7 @@ TEXT ·keysBMI(SB), NOSPLIT, $0-72
 	SHLQ $3, R13  // from field to field, in bytes
 	LEAQ -1(CX), SI
 	IMULQ R13, SI
-	ADDQ fields+0(FP), SI
+	ADDQ spans+0(FP), SI
 
 text:
 	MOVL (SI), AX
@@ -62,11 +62,11 @@ done:
 	MOVQ R12, others+64(FP)
 	RET
 
-// func wordsSSE(fields *span, width, n int, data *byte, last int, words *[64]lexical.Word, masks *[16][2]lexical.Word) (quoted, others uint64)
+// func wordsSSE(spans *Span, stride, n int, data *byte, last int, words *[64]lexical.Word, masks *[16][2]lexical.Word) (quoted, others uint64)
 //
-// It does what Records.wordsOneByOne does for each text, from the last to the first, but for what quotes have to do with it.
+// It does what Column.wordsOneByOne does for each text, from the last to the first, but for what quotes have to do with it.
 TEXT ·wordsSSE(SB), NOSPLIT, $0-72
-	MOVQ width+8(FP), R13
+	MOVQ stride+8(FP), R13
 	MOVQ n+16(FP), CX
 	MOVQ data+24(FP), DX
 	MOVQ last+32(FP), R8
@@ -80,7 +80,7 @@ TEXT ·wordsSSE(SB), NOSPLIT, $0-72
 	SHLQ $4, AX
 	ADDQ AX, R9
 	IMULQ R13, SI
-	ADDQ fields+0(FP), SI
+	ADDQ spans+0(FP), SI
 
 text:
 	MOVL (SI), AX
