@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/parse/cells"
 	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 )
@@ -18,18 +19,21 @@ import (
 // column collects the values of one column or part.
 // What every value needs comes first, so that it lies together in memory.
 type column struct {
-	literal json.Key    // a key of JSON that is the column's
-	stamp   int         // the object in which a member was last seen, counted by its parent
-	objects int         // that were met, of a struct
-	quick   quick       // how most values of JSON are read
-	kind    schema.Kind // of the field
-	coded   bool        // the values of parts may be numbered
-	n       int         // values so far, nulls included
-	valid   []byte      // bitmap, nil while there are no nulls
-	words   *words      // nil where the values themselves are collected
-	codes   []uint32    // their numbers
-	longs   []int64     // long, time, timestamps
-	doubles []float64   // double
+	literal  json.Key     // a key of JSON that is the column's
+	stamp    int          // the object in which a member was last seen, counted by its parent
+	position int          // among the members of its parent
+	outlined outlined     // what an outline takes for its values
+	spans    []cells.Span // where values are that are not read yet
+	objects  int          // that were met, of a struct
+	quick    quick        // how most values of JSON are read
+	kind     schema.Kind  // of the field
+	coded    bool         // the values of parts may be numbered
+	n        int          // values so far, nulls included
+	valid    []byte       // bitmap, nil while there are no nulls
+	words    *words       // nil where the values themselves are collected
+	codes    []uint32     // their numbers
+	longs    []int64      // long, time, timestamps
+	doubles  []float64    // double
 
 	children []*column // struct
 	needed   []*column // the children that must have values
@@ -56,7 +60,7 @@ type column struct {
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
 	c := &column{field: f, kind: f.Type.Kind, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
-	c.literal, c.quick = json.NewKey(f.Source()), quickOf(c)
+	c.literal, c.quick, c.outlined = json.NewKey(f.Source()), quickOf(c), outlinedAs(c)
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)
@@ -86,8 +90,9 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 		for _, name := range f.Type.Omit {
 			c.omit[name] = true
 		}
-		for _, part := range f.Type.Fields {
+		for i, part := range f.Type.Fields {
 			child := newColumn(part, c, rows)
+			child.position = i
 			if c.children = append(c.children, child); child.required() {
 				c.needed = append(c.needed, child)
 			}

@@ -7,6 +7,7 @@ import (
 
 	"trevak/internal/lexical"
 	"trevak/internal/parse/cells"
+	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 )
 
@@ -14,7 +15,8 @@ import (
 type filler struct {
 	texts   shortTexts
 	scratch []byte
-	rows    int // about how many values a column will have
+	rows    int  // about how many values a column will have
+	strict  bool // numbers and booleans are those of JSON alone
 }
 
 // fill appends texts to a column, from one row to another, and returns the first row whose value does not fit, or -1. The loops for
@@ -39,6 +41,8 @@ func (f *filler) fill(c *column, in *cells.Column, from, to int) int {
 		switch {
 		case len(text) == 0 && !quoted:
 			c.null()
+		case f.strict && c.outlined == outlinedNumber && !json.IsNumber(text):
+			return row
 		case !c.scalar(text) && !c.token(text):
 			return row
 		}
@@ -163,7 +167,7 @@ func (f *filler) fillWhole(c *column, in *cells.Column, from, to int) int {
 		values := c.longs[first:]
 		bad := f.oneByOne(c, in, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
 			values[i], ok = lexical.Long(text)
-			return ok
+			return ok && (!f.strict || json.IsNumber(text))
 		})
 		if bad >= 0 {
 			c.longs = c.longs[:first+bad]
@@ -199,7 +203,7 @@ func (f *filler) fillBooleans(c *column, in *cells.Column, from, to int) int {
 			if ok && value {
 				trues |= 1 << i
 			}
-			return ok
+			return ok && !f.strict
 		})
 		if bad >= 0 {
 			n = bad
@@ -229,7 +233,7 @@ func (f *filler) fillDoubles(c *column, in *cells.Column, from, to int) int {
 			if values[i], ok = lexical.Double(text); !ok {
 				values[i], ok = lexical.Special(text)
 			}
-			return ok
+			return ok && (!f.strict || json.IsNumber(text))
 		})
 		if bad >= 0 {
 			c.doubles = c.doubles[:first+bad]

@@ -19,6 +19,7 @@ type JSON struct {
 	exact   bool
 	pool    columnPool
 	words   map[string]*words // by path, of columns whose texts are numbered; nil where none are
+	outline outline
 }
 
 // NewJSON prepares for a schema. exact says that names must agree in letter case, coded that strings in which values repeat come as Arrow dictionaries,
@@ -37,27 +38,8 @@ func (j *JSON) Fit(r *json.Records) Result {
 	w := walker{unknown: j.unknown, exact: j.exact, folded: map[string]string{}}
 	w.Limit(r.MaxDepth)
 	var out Result
-	for row := range r.Rows() {
-		w.begin(r, row, root.n)
-		rows, misfits := root.n, len(w.misfits)
-		if kind := w.Peek(); kind == json.Object {
-			w.object(root)
-		} else {
-			w.Fail("a record is an object, this is of the kind %s", kind)
-		}
-		w.End()
-		if w.problem == nil && w.Err() != nil {
-			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
-		}
-		if w.problem == nil {
-			continue
-		}
-		out.Problems = append(out.Problems, *w.problem)
-		if w.problem.Widens {
-			return out
-		}
-		root.truncate(rows)
-		w.misfits = w.misfits[:misfits]
+	if !j.fit(r, root, &w, &out) {
+		return out
 	}
 	out.Misfits, out.Folded = w.misfits, w.folded
 	out.Present = make([]bool, len(root.children))
@@ -68,6 +50,29 @@ func (j *JSON) Fit(r *json.Records) Result {
 	root.look()
 	out.Batch, out.pool, out.columns = batch(j.arrow, root.children, root.n), j.pool, []*column{root}
 	return out
+}
+
+// fit appends the records to the columns, and reports whether the schema is wide enough. Records are outlined, many at a time; one that cannot be is
+// walked through, as are those among which there is a value that does not fit.
+func (j *JSON) fit(r *json.Records, root *column, w *walker, out *Result) bool {
+	o := &j.outline
+	if !o.begin(r, root) {
+		return w.records(r, root, 0, r.Rows(), out)
+	}
+	settle := func(next int) bool {
+		first := next - o.pending
+		return o.settle() || w.records(r, root, first, next, out)
+	}
+	for row := range r.Rows() {
+		if start, end := r.Span(row); !o.useless() && o.record(start, end) {
+			if o.pending == outlinedAtATime && !settle(row+1) {
+				return false
+			}
+		} else if !settle(row) || !w.records(r, root, row, row+1, out) {
+			return false
+		}
+	}
+	return settle(r.Rows())
 }
 
 // root returns a column that is the whole record, in the memory of a batch that is done with where there is one.
@@ -147,6 +152,33 @@ func (w *walker) begin(r *json.Records, row, n int) {
 	w.problem, w.row, w.trail = nil, n, w.trail[:0]
 	w.start, w.end = r.Span(row)
 	w.Reset(r.Text(row))
+}
+
+// records walks through records, from one row to another, and appends those without problems. It reports whether the schema is wide enough for them.
+func (w *walker) records(r *json.Records, root *column, from, to int, out *Result) bool {
+	for row := from; row < to; row++ {
+		w.begin(r, row, root.n)
+		rows, misfits := root.n, len(w.misfits)
+		if kind := w.Peek(); kind == json.Object {
+			w.object(root)
+		} else {
+			w.Fail("a record is an object, this is of the kind %s", kind)
+		}
+		w.End()
+		if w.problem == nil && w.Err() != nil {
+			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
+		}
+		if w.problem == nil {
+			continue
+		}
+		out.Problems = append(out.Problems, *w.problem)
+		if w.problem.Widens {
+			return false
+		}
+		root.truncate(rows)
+		w.misfits = w.misfits[:misfits]
+	}
+	return true
 }
 
 // stop ends the walk of a record.

@@ -115,7 +115,8 @@ func (w *words) find(text []byte) (id uint32, ok bool) {
 		}
 		return id, ok
 	}
-	key := lexical.TextWord(text)
+	// The empty text would be no value if it were not quoted.
+	key := lexical.TextWord(text).Quoted(true, false)
 	if id = w.table.find(key); id != 0 {
 		return id, true
 	}
@@ -254,6 +255,7 @@ func (c *column) numbers() *array.Data {
 func (c *column) uncoded(rows int) *column {
 	out, from := newColumn(c.field, c.parent, rows), c.words.values
 	out.tokens, out.longest = c.tokens, from.longest
+	out.stamp, out.position, out.spans = c.stamp, c.position, c.spans
 	for i, code := range c.codes {
 		if c.isNull(i) {
 			out.null()

@@ -11,9 +11,10 @@ import (
 
 // Key is a key as it is usually written, for Expect.
 type Key struct {
-	text        string
-	first, last uint64 // its first eight bytes and its last, where there are from 8 to 16
-	short       bool   // there are
+	text string
+	// The first eight bytes and the eight behind them, and masks of those that there are, where there are no more.
+	first, last, firstMask, lastMask uint64
+	short                            bool // there are no more
 }
 
 // NewKey returns the key of a name; it is expected nowhere when that cannot stand between quotes as it is.
@@ -22,8 +23,15 @@ func NewKey(name string) Key {
 		return Key{}
 	}
 	k := Key{text: `"` + name + `":`}
-	if n := len(k.text); n >= 8 && n <= 16 {
-		k.first, k.last, k.short = binary.LittleEndian.Uint64([]byte(k.text)), binary.LittleEndian.Uint64([]byte(k.text[n-8:])), true
+	if n := len(k.text); n <= 16 {
+		var text, mask [16]byte
+		copy(text[:], k.text)
+		for i := range n {
+			mask[i] = 0xff
+		}
+		k.first, k.last = binary.LittleEndian.Uint64(text[:]), binary.LittleEndian.Uint64(text[8:])
+		k.firstMask, k.lastMask = binary.LittleEndian.Uint64(mask[:]), binary.LittleEndian.Uint64(mask[8:])
+		k.short = true
 	}
 	return k
 }
@@ -41,15 +49,13 @@ func (s *Scanner) Expect(n int, key *Key) bool {
 			at++
 		}
 	}
-	end := at + len(key.text)
-	switch {
-	case end > len(data) || end == at:
-		return false
-	case key.short:
-		if binary.LittleEndian.Uint64(data[at:]) != key.first || binary.LittleEndian.Uint64(data[end-8:]) != key.last {
-			return false
-		}
-	case string(data[at:end]) != key.text:
+	end := -1
+	if at+Margin <= len(data) {
+		end = key.At(data, at)
+	} else {
+		end = key.longAt(data, at)
+	}
+	if end < 0 {
 		return false
 	}
 	s.pos = end

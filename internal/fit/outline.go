@@ -1,0 +1,456 @@
+package fit
+
+import (
+	"encoding/binary"
+
+	"trevak/internal/parse/cells"
+	"trevak/internal/parse/json"
+	"trevak/internal/schema"
+)
+
+// outlined is what an outline takes as a value of a column, besides null.
+type outlined uint8
+
+const (
+	outlinedNot     outlined = iota // values of any form, which only a walk tells apart
+	outlinedNothing                 // null alone
+	outlinedText
+	outlinedNumber
+	outlinedBoolean
+	outlinedStruct
+	outlinedList
+	outlinedMap
+)
+
+// outlinedAs returns what an outline takes as a value of a column.
+func outlinedAs(c *column) outlined {
+	switch k := c.field.Type.Kind; {
+	case c.field.Skip:
+		return outlinedNothing
+	case c.reader.nulls != nil:
+		return outlinedNot
+	case c.field.Unseen:
+		return outlinedNothing
+	case isNumber(k):
+		return outlinedNumber
+	case k == schema.Boolean && (c.reader.words != nil || c.reader.stated):
+		return outlinedNot
+	case k == schema.Boolean:
+		return outlinedBoolean
+	case k == schema.Struct:
+		return outlinedStruct
+	case k == schema.List:
+		return outlinedList
+	case k == schema.Map:
+		return outlinedMap
+	}
+	return outlinedText
+}
+
+// outline walks over records that are written the way they usually are, without white space but single blanks and without anything that the schema does not foresee, and notes
+// where the values of each column are; those of many records are then read together. Structs, lists and maps are appended to their columns at once, so
+// that these are ahead of their parts until settle is called.
+type outline struct {
+	filler
+	root   *column
+	leaves []*column
+	limit  int // of the depth of records
+	depth  int
+	data   []byte
+	broken bool // an escape stands for no character
+
+	pending int // records whose values are not read yet
+	tried   int // records, and those of them that were not taken
+	refused int
+}
+
+// A record that is larger is not outlined, nor are more at a time.
+const (
+	mostOutlined      = 64 << 10
+	outlinedAtATime   = 128
+	fewestTried       = 64
+	outlineTextBudget = 64 << 10
+)
+
+// begin prepares for the records of a block, and reports whether they may be outlined.
+func (o *outline) begin(r *json.Records, root *column) bool {
+	o.root, o.data, o.limit, o.rows = root, r.Block.Data, r.MaxDepth, r.Rows()
+	o.pending, o.tried, o.refused, o.strict = 0, 0, 0, true
+	if o.limit == 0 {
+		o.limit = json.MaxDepth
+	}
+	o.leaves = o.leaves[:0]
+	return o.gather(root)
+}
+
+// gather lists the leaves of a column, and reports whether all can be outlined.
+func (o *outline) gather(c *column) bool {
+	switch c.outlined {
+	case outlinedNot:
+		return false
+	case outlinedStruct:
+		for _, child := range c.children {
+			if !child.field.Skip && !o.gather(child) {
+				return false
+			}
+		}
+		return true
+	case outlinedMap:
+		return o.gather(c.key) && o.gather(c.element)
+	case outlinedList:
+		return o.gather(c.element)
+	}
+	o.leaves = append(o.leaves, c)
+	return true
+}
+
+// useless reports whether too many records were not taken for it to be worth trying more.
+func (o *outline) useless() bool { return o.tried >= fewestTried && o.refused > o.tried/4 }
+
+// record outlines the record between two offsets. Otherwise it returns false and nothing is left of it.
+func (o *outline) record(start, end int) bool {
+	o.tried++
+	rows := o.root.n
+	if end-start <= mostOutlined && end+json.Margin <= len(o.data) && o.data[start] == '{' {
+		o.depth = 0
+		if o.object(o.root, start+1) == end {
+			o.pending++
+			return true
+		}
+		o.root.retract(rows)
+	}
+	o.refused++
+	return false
+}
+
+// object outlines the members of an object from behind its brace on, and returns the offset behind it, or -1.
+func (o *outline) object(c *column, at int) int {
+	if o.depth++; o.depth > o.limit {
+		return -1
+	}
+	c.mark(true)
+	c.objects++
+	data, object := o.data, c.objects
+	next, found := 0, 0
+	for open := data[at] != '}'; open; {
+		child, behind := (*column)(nil), -1
+		if next < len(c.children) {
+			child = c.children[next]
+			behind = child.literal.At(data, at)
+		}
+		if behind < 0 {
+			if child, behind = o.member(c, at); behind < 0 {
+				return -1
+			}
+		}
+		if child == nil {
+			at = behind
+		} else {
+			if child.stamp == object {
+				return -1
+			}
+			child.stamp = object
+			found++
+			if at = o.value(child, behind); at < 0 {
+				return -1
+			}
+			next = child.position + 1
+		}
+		if at+json.Margin >= len(data) {
+			return -1
+		}
+		switch data[at] {
+		case ',':
+			if at++; data[at] == ' ' {
+				at++
+			}
+		case '}':
+			open = false
+		default:
+			return -1
+		}
+	}
+	if found < len(c.children) {
+		for _, child := range c.children {
+			if child.stamp != object {
+				child.nullLater()
+			}
+		}
+	}
+	for _, child := range c.needed {
+		if child.lastIsNull() {
+			return -1
+		}
+	}
+	o.depth--
+	return at + 1
+}
+
+// member finds the column of a key that was not expected, and the offset behind that. What has no column is passed over; the column is nil then.
+func (o *outline) member(c *column, at int) (child *column, behind int) {
+	data := o.data
+	if data[at] != '"' {
+		return nil, -1
+	}
+	end, escaped := json.StringEnd(data, at+1)
+	if end < 0 || escaped || end+1+json.Margin >= len(data) || data[end+1] != ':' {
+		return nil, -1
+	}
+	key := string(data[at+1 : end])
+	known, caseOnly := c.index.Look(key)
+	switch omitted := c.omit[key]; {
+	case omitted || known < 0 && c.field.Type.OmitRest:
+		return nil, o.skip(end + 2)
+	case known < 0 || caseOnly:
+		return nil, -1
+	}
+	return c.children[known], end + 2
+}
+
+// skip passes over a value of any kind, and returns the offset behind it, or -1.
+func (o *outline) skip(at int) int {
+	if o.depth >= o.limit {
+		return -1
+	}
+	var s json.Scanner
+	s.Limit(o.limit - o.depth)
+	s.Reset(o.data[at:])
+	if s.Skip(); s.Err() != nil {
+		return -1
+	}
+	return at + s.Pos()
+}
+
+// value outlines a value and returns the offset behind it, or -1.
+func (o *outline) value(c *column, at int) int {
+	data := o.data
+	if at+json.Margin > len(data) {
+		return -1
+	}
+	if data[at] == ' ' {
+		at++
+	}
+	switch c.outlined {
+	case outlinedText:
+		if data[at] == '"' {
+			return o.text(c, at+1)
+		}
+	case outlinedNumber:
+		if end := json.NumberEnd(data, at); end > at {
+			c.spans = append(c.spans, cells.Span{Start: uint32(at), End: uint32(end)})
+			return end
+		}
+	case outlinedBoolean:
+		// Whether it is true or false is seen when it is read.
+		if end := at + 4; data[at] == 't' {
+			c.spans = append(c.spans, cells.Span{Start: uint32(at), End: uint32(end)})
+			return end
+		} else if data[at] == 'f' {
+			c.spans = append(c.spans, cells.Span{Start: uint32(at), End: uint32(end + 1)})
+			return end + 1
+		}
+	case outlinedStruct:
+		if data[at] == '{' {
+			return o.object(c, at+1)
+		}
+	case outlinedList:
+		if data[at] == '[' {
+			return o.array(c, at+1)
+		}
+	case outlinedMap:
+		if data[at] == '{' {
+			return o.entries(c, at+1)
+		}
+	}
+	if c.field.Skip {
+		c.null()
+		return o.skip(at)
+	}
+	if at+json.Margin <= len(data) && binary.LittleEndian.Uint32(data[at:]) == 'n'|'u'<<8|'l'<<16|'l'<<24 {
+		c.nullLater()
+		return at + 4
+	}
+	return -1
+}
+
+// text notes a string whose text begins at an offset.
+func (o *outline) text(c *column, at int) int {
+	end, escaped := json.StringEnd(o.data, at)
+	if end < 0 {
+		return -1
+	}
+	s := cells.Span{Start: uint32(at), End: uint32(end)}
+	if escaped {
+		s.End |= cells.Flag
+	}
+	if end == at {
+		s.Start |= cells.Flag
+	}
+	c.spans = append(c.spans, s)
+	return end + 1
+}
+
+// array outlines the elements of an array from behind its bracket on.
+func (o *outline) array(c *column, at int) int {
+	if o.depth++; o.depth > o.limit {
+		return -1
+	}
+	data := o.data
+	for open := data[at] != ']'; open; {
+		if at = o.value(c.element, at); at < 0 || at+json.Margin >= len(data) {
+			return -1
+		}
+		switch data[at] {
+		case ',':
+			if at++; data[at] == ' ' {
+				at++
+			}
+		case ']':
+			open = false
+		default:
+			return -1
+		}
+	}
+	c.mark(true)
+	c.offsets = append(c.offsets, int32(c.element.count()))
+	o.depth--
+	return at + 1
+}
+
+// mostEntries is how many entries a map may have that is outlined: every key is compared with those before it.
+const mostEntries = 32
+
+// entries outlines the members of an object that is a map.
+func (o *outline) entries(c *column, at int) int {
+	if o.depth++; o.depth > o.limit {
+		return -1
+	}
+	data, first := o.data, len(c.key.spans)
+	for open := data[at] != '}'; open; {
+		if data[at] != '"' {
+			return -1
+		}
+		behind := o.text(c.key, at+1)
+		if behind < 0 || behind+json.Margin >= len(data) || data[behind] != ':' || !distinctLast(data, c.key.spans[first:]) {
+			return -1
+		}
+		if at = o.value(c.element, behind+1); at < 0 || at+json.Margin >= len(data) {
+			return -1
+		}
+		switch data[at] {
+		case ',':
+			if at++; data[at] == ' ' {
+				at++
+			}
+		case '}':
+			open = false
+		default:
+			return -1
+		}
+	}
+	c.mark(true)
+	c.offsets = append(c.offsets, int32(c.element.count()))
+	o.depth--
+	return at + 1
+}
+
+// distinctLast reports whether the last key is known to be another than those before it.
+func distinctLast(data []byte, keys []cells.Span) bool {
+	last := keys[len(keys)-1]
+	if len(keys) > mostEntries || last.Escaped() {
+		return false
+	}
+	for _, k := range keys[:len(keys)-1] {
+		if string(k.Text(data)) == string(last.Text(data)) {
+			return false
+		}
+	}
+	return true
+}
+
+// Unquote is that of cells.Unquoter.
+func (o *outline) Unquote(dst, text []byte) []byte {
+	var s json.Scanner
+	dst = s.Unescape(dst, text)
+	o.broken = o.broken || s.Err() != nil
+	return dst
+}
+
+// settle reads the values of the records that were outlined. When one does not fit its column it returns false, and nothing is left of those records.
+func (o *outline) settle() bool {
+	fits := true
+	o.broken = false
+	for _, c := range o.leaves {
+		if fits {
+			in := cells.Column{Data: o.data, Spans: c.spans, Stride: 1, Unquoter: o}
+			fits = o.fill(c, &in, 0, len(c.spans)) < 0 && !o.broken
+		}
+		c.spans = c.spans[:0]
+	}
+	if !fits {
+		o.root.truncate(o.root.n - o.pending)
+		o.refused += o.pending
+	}
+	o.pending = 0
+	return fits
+}
+
+// count returns how many values a column has, with those that are not read yet.
+func (c *column) count() int { return c.n + len(c.spans) }
+
+// nullLater appends a null that is read with the other values of an outline.
+func (c *column) nullLater() {
+	switch c.outlined {
+	case outlinedStruct:
+		c.mark(false)
+		for _, child := range c.children {
+			child.nullLater()
+		}
+	case outlinedList, outlinedMap:
+		c.mark(false)
+		c.offsets = append(c.offsets, int32(c.element.count()))
+	default:
+		if c.field.Skip {
+			c.null()
+		} else {
+			c.spans = append(c.spans, cells.Span{})
+		}
+	}
+}
+
+// lastIsNull reports whether the last value is null, be it read or not.
+func (c *column) lastIsNull() bool {
+	if n := len(c.spans); n > 0 {
+		return c.spans[n-1] == cells.Span{}
+	}
+	return c.n > 0 && c.isNull(c.n-1)
+}
+
+// retract takes back every value after the first n, of which none behind those that were read before is read yet.
+func (c *column) retract(n int) {
+	switch c.outlined {
+	case outlinedStruct, outlinedList, outlinedMap:
+		if c.n > n {
+			c.trimBits(n)
+			c.n = n
+		}
+	default:
+		if c.field.Skip {
+			c.truncate(n)
+		} else {
+			c.spans = c.spans[:n-c.n]
+		}
+		return
+	}
+	for _, child := range c.children {
+		child.retract(n)
+	}
+	if c.element != nil {
+		c.offsets = c.offsets[:n+1]
+		n = int(c.offsets[n])
+		c.element.retract(n)
+		if c.key != nil {
+			c.key.retract(n)
+		}
+	}
+}
