@@ -38,18 +38,22 @@ func (j *JSON) Fit(r *json.Records) Result {
 	w := walker{unknown: j.unknown, exact: j.exact, folded: map[string]string{}}
 	w.Limit(r.MaxDepth)
 	var out Result
-	if !j.fit(r, root, &w, &out) {
-		return out
+	if j.fit(r, root, &w, &out) {
+		j.finish(root, &w, &out)
 	}
+	return out
+}
+
+// finish makes a batch of the records that were appended.
+func (j *JSON) finish(root *column, w *walker, out *Result) {
 	out.Misfits, out.Folded = w.misfits, w.folded
 	out.Present = make([]bool, len(root.children))
 	for i, c := range root.children {
 		out.Present[i] = c.stamp > 0
 	}
-	count(&out, root.children)
+	count(out, root.children)
 	root.look()
 	out.Batch, out.pool, out.columns = batch(j.arrow, root.children, root.n), j.pool, []*column{root}
-	return out
 }
 
 // fit appends the records to the columns, and reports whether the schema is wide enough. Records are outlined, many at a time; one that cannot be is

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"encoding/binary"
+	"math/bits"
 
 	"trevak/internal/parse/cells"
 	"trevak/internal/parse/json"
@@ -133,30 +134,32 @@ func (o *outline) object(c *column, at int) int {
 	data, object := o.data, c.objects
 	next, found := 0, 0
 	for open := data[at] != '}'; open; {
-		child, behind := (*column)(nil), -1
-		if next < len(c.children) {
-			child = c.children[next]
-			behind = child.literal.At(data, at)
+		if at+json.Margin > len(data) {
+			return -1
 		}
-		if behind < 0 {
-			if child, behind = o.member(c, at); behind < 0 {
-				return -1
-			}
+		child := c.expected(next, data, at)
+		if child != nil {
+			at += child.literal.Size()
+		} else if child, at = o.member(c, at); at < 0 {
+			return -1
 		}
-		if child == nil {
-			at = behind
-		} else {
+		if at+json.Margin > len(data) {
+			return -1
+		}
+		if child != nil {
 			if child.stamp == object {
 				return -1
 			}
 			child.stamp = object
 			found++
-			if at = o.value(child, behind); at < 0 {
-				return -1
+			if child.outlined == outlinedText && data[at] == '"' {
+				at = o.text(child, at+1)
+			} else {
+				at = o.value(child, at)
 			}
 			next = child.position + 1
 		}
-		if at+json.Margin >= len(data) {
+		if at < 0 || at+json.Margin >= len(data) {
 			return -1
 		}
 		switch data[at] {
@@ -184,6 +187,19 @@ func (o *outline) object(c *column, at int) int {
 	}
 	o.depth--
 	return at + 1
+}
+
+// expected returns member n of a struct if its key stands at an offset, nil otherwise.
+func (c *column) expected(n int, data []byte, at int) *column {
+	if n >= len(c.children) {
+		return nil
+	}
+	text := data[at : at+json.Margin]
+	child := c.children[n]
+	if key := &child.literal; !key.Is(binary.LittleEndian.Uint64(text), binary.LittleEndian.Uint64(text[8:])) || key.Size() > json.Margin && key.At(data, at) < 0 {
+		return nil
+	}
+	return child
 }
 
 // member finds the column of a key that was not expected, and the offset behind that. What has no column is passed over; the column is nil then.
@@ -236,7 +252,14 @@ func (o *outline) value(c *column, at int) int {
 			return o.text(c, at+1)
 		}
 	case outlinedNumber:
-		if end := json.NumberEnd(data, at); end > at {
+		end := at
+		if stop := json.NumberStop(binary.LittleEndian.Uint64(data[at:])); stop != 0 {
+			end += bits.TrailingZeros64(stop) >> 3
+		}
+		if end == at || data[end]|0x20 == 'e' {
+			end = json.NumberEnd(data, at)
+		}
+		if end > at {
 			c.spans = append(c.spans, cells.Span{Start: uint32(at), End: uint32(end)})
 			return end
 		}
@@ -275,6 +298,18 @@ func (o *outline) value(c *column, at int) int {
 
 // text notes a string whose text begins at an offset.
 func (o *outline) text(c *column, at int) int {
+	if at+8 <= len(o.data) {
+		stop := bits.TrailingZeros64(json.StringStop(binary.LittleEndian.Uint64(o.data[at:]))) >> 3
+		if end := at + stop; uint(stop-1) < 7 && o.data[end] == '"' {
+			c.spans = append(c.spans, cells.Span{Start: uint32(at), End: uint32(end)})
+			return end + 1
+		}
+	}
+	return o.longText(c, at)
+}
+
+// longText is text for one of any length.
+func (o *outline) longText(c *column, at int) int {
 	end, escaped := json.StringEnd(o.data, at)
 	if end < 0 {
 		return -1

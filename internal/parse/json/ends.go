@@ -9,24 +9,28 @@ import (
 // from where they begin.
 const Margin = 16
 
-// At returns the offset behind the key where it stands at an offset as it is usually written, -1 otherwise. There must be Margin bytes from there on.
-func (k *Key) At(data []byte, at int) int {
-	if k.short {
-		text := data[at : at+16]
-		if (binary.LittleEndian.Uint64(text)^k.first)&k.firstMask|(binary.LittleEndian.Uint64(text[8:])^k.last)&k.lastMask != 0 {
-			return -1
-		}
-		return at + len(k.text)
-	}
-	return k.longAt(data, at)
+// Is reports whether 16 bytes, as two numbers, the first byte lowest, begin like the key as it is usually written; a key that is no longer than that then stands there.
+func (k *Key) Is(first, last uint64) bool {
+	return (first^k.first)&k.firstMask|(last^k.last)&k.lastMask == 0
 }
 
-func (k *Key) longAt(data []byte, at int) int {
+// Size returns how many bytes the key takes with its quotes and the colon behind it.
+func (k *Key) Size() int { return len(k.text) }
+
+// At returns the offset behind the key where it stands at an offset as it is usually written, -1 otherwise.
+func (k *Key) At(data []byte, at int) int {
 	if end := at + len(k.text); end > at && end <= len(data) && string(data[at:end]) == k.text {
 		return end
 	}
 	return -1
 }
+
+// StringStop sets the top bit of the first byte of a word, the first byte lowest, that ends a string or is out of the usual in it: a quote, a backslash or a control
+// character. Later bits may be set wrongly.
+func StringStop(word uint64) uint64 { return special(word) }
+
+// NumberStop sets the top bit of the first byte of a word, the first byte lowest, that is no digit, point or minus. Later bits may be set wrongly.
+func NumberStop(word uint64) uint64 { return notOfNumbers(word) }
 
 // StringEnd returns the offset of the quote that ends a string whose text begins at an offset, and whether that holds escapes. It is -1 where there is none within the
 // text, which Margin bytes follow, or the string is not well-formed.

@@ -2,6 +2,7 @@ package json
 
 import (
 	"encoding/binary"
+	"math"
 	"math/bits"
 	"strings"
 )
@@ -9,30 +10,25 @@ import (
 // The methods below take what is written the way it usually is, without white space but one blank, without escapes, in few bytes. Where it is not, they pass
 // over nothing, and the others tell what there is.
 
-// Key is a key as it is usually written, for Expect.
+// Key is a key as it is usually written, with the colon behind it.
 type Key struct {
 	text string
-	// The first eight bytes and the eight behind them, and masks of those that there are, where there are no more.
+	// The first eight bytes and the eight behind them, and masks of those that there are.
 	first, last, firstMask, lastMask uint64
-	short                            bool // there are no more
 }
 
-// NewKey returns the key of a name; it is expected nowhere when that cannot stand between quotes as it is.
+// NewKey returns the key of a name; it is found nowhere when that cannot stand between quotes as it is.
 func NewKey(name string) Key {
 	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' || r == '\ufffd' }) {
-		return Key{}
+		return Key{firstMask: math.MaxUint64}
 	}
 	k := Key{text: `"` + name + `":`}
-	if n := len(k.text); n <= 16 {
-		var text, mask [16]byte
-		copy(text[:], k.text)
-		for i := range n {
-			mask[i] = 0xff
-		}
-		k.first, k.last = binary.LittleEndian.Uint64(text[:]), binary.LittleEndian.Uint64(text[8:])
-		k.firstMask, k.lastMask = binary.LittleEndian.Uint64(mask[:]), binary.LittleEndian.Uint64(mask[8:])
-		k.short = true
+	var text, mask [16]byte
+	for i := range copy(text[:], k.text) {
+		mask[i] = math.MaxUint8
 	}
+	k.first, k.last = binary.LittleEndian.Uint64(text[:]), binary.LittleEndian.Uint64(text[8:])
+	k.firstMask, k.lastMask = binary.LittleEndian.Uint64(mask[:]), binary.LittleEndian.Uint64(mask[8:])
 	return k
 }
 
@@ -49,14 +45,11 @@ func (s *Scanner) Expect(n int, key *Key) bool {
 			at++
 		}
 	}
-	end := -1
-	if at+Margin <= len(data) {
-		end = key.At(data, at)
-	} else {
-		end = key.longAt(data, at)
-	}
-	if end < 0 {
-		return false
+	end := at + key.Size()
+	if at+Margin > len(data) || !key.Is(binary.LittleEndian.Uint64(data[at:]), binary.LittleEndian.Uint64(data[at+8:])) || key.Size() > Margin {
+		if end = key.At(data, at); end < 0 {
+			return false
+		}
 	}
 	s.pos = end
 	return true
