@@ -211,8 +211,7 @@ func unfolded(a arrow.Array) (out []string) {
 	return append(out, fmt.Sprint(a.NullN()))
 }
 
-// TestSpacedJSONGivesTheSameValues fits records as they are usually written, which are read the short way, and with white space between all parts, which
-// are not.
+// TestSpacedJSONGivesTheSameValues fits records as they are usually written, and with white space between all parts.
 func TestSpacedJSONGivesTheSameValues(t *testing.T) {
 	fields := append(nested(), field("note", schema.String), field("ok", schema.Boolean), field("at", schema.TimestampTz), field("depth", schema.Double))
 	values := map[string][]string{

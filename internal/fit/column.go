@@ -25,7 +25,6 @@ type column struct {
 	outlined outlined     // what an outline takes for its values
 	spans    []cells.Span // where values are that are not read yet
 	objects  int          // that were met, of a struct
-	quick    quick        // how most values of JSON are read
 	kind     schema.Kind  // of the field
 	coded    bool         // the values of parts may be numbered
 	n        int          // values so far, nulls included
@@ -60,7 +59,7 @@ type column struct {
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
 	c := &column{field: f, kind: f.Type.Kind, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
-	c.literal, c.quick, c.outlined = json.NewKey(f.Source()), quickOf(c), outlinedAs(c)
+	c.literal, c.outlined = json.NewKey(f.Source()), outlinedAs(c)
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)

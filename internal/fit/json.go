@@ -200,15 +200,15 @@ func (w *walker) object(c *column) {
 	taken, found := 0, 0
 	w.Open()
 	for member := 0; ; member++ {
+		key, escaped, ok := w.NextKey(member)
+		if !ok {
+			break
+		}
+		if escaped {
+			key = w.Unescape(nil, key)
+		}
 		at := taken
-		if at >= len(c.children) || !w.Expect(member, &c.children[at].literal) {
-			key, escaped, ok := w.NextKey(member)
-			if !ok {
-				break
-			}
-			if escaped {
-				key = w.Unescape(nil, key)
-			}
+		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
 			if at = w.member(c, string(key)); at < 0 {
 				if w.problem != nil {
 					return
@@ -223,12 +223,11 @@ func (w *walker) object(c *column) {
 		}
 		child.stamp = c.objects
 		found++
-		switch {
-		case child.field.Skip:
+		if child.field.Skip {
 			w.Skip()
 			child.null()
-		case child.quick == quickNone || !w.quickly(child):
-			w.slowly(child)
+		} else {
+			w.value(child)
 		}
 		taken = at + 1
 	}
@@ -316,13 +315,6 @@ func (w *walker) path(c *column) string {
 
 // value appends one value of any kind to a column.
 func (w *walker) value(c *column) {
-	if c.quick == quickNone || !w.quickly(c) {
-		w.slowly(c)
-	}
-}
-
-// slowly is value however that is written.
-func (w *walker) slowly(c *column) {
 	kind := w.Peek()
 	start := w.Pos()
 	target := c.field.Type.Kind
@@ -412,9 +404,7 @@ func (w *walker) array(c *column) {
 	w.trail = append(w.trail, 0)
 	for i := 0; w.NextElement(i); i++ {
 		w.trail[len(w.trail)-1] = i
-		if c.element.quick == quickNone || !w.quickly(c.element) {
-			w.slowly(c.element)
-		}
+		w.value(c.element)
 	}
 	w.trail = w.trail[:len(w.trail)-1]
 	c.mark(true)

@@ -48,7 +48,7 @@ func outlinedAs(c *column) outlined {
 	return outlinedText
 }
 
-// outline walks over records that are written the way they usually are, without white space but single blanks and without anything that the schema does not foresee, and notes
+// outline walks over records that are written the way they usually are, without anything that the schema does not foresee, and notes
 // where the values of each column are; those of many records are then read together. Structs, lists and maps are appended to their columns at once, so
 // that these are ahead of their parts until settle is called.
 type outline struct {
@@ -133,6 +133,12 @@ func (o *outline) object(c *column, at int) int {
 	c.objects++
 	data, object := o.data, c.objects
 	next, found := 0, 0
+	if data[at] <= ' ' {
+		at = json.Space(data, at)
+	}
+	if at+json.Margin > len(data) {
+		return -1
+	}
 	for open := data[at] != '}'; open; {
 		if at+json.Margin > len(data) {
 			return -1
@@ -143,33 +149,20 @@ func (o *outline) object(c *column, at int) int {
 		} else if child, at = o.member(c, at); at < 0 {
 			return -1
 		}
-		if at+json.Margin > len(data) {
-			return -1
-		}
 		if child != nil {
 			if child.stamp == object {
 				return -1
 			}
 			child.stamp = object
 			found++
-			if child.outlined == outlinedText && data[at] == '"' {
+			if child.outlined == outlinedText && at < len(data) && data[at] == '"' {
 				at = o.text(child, at+1)
 			} else {
 				at = o.value(child, at)
 			}
 			next = child.position + 1
 		}
-		if at < 0 || at+json.Margin >= len(data) {
-			return -1
-		}
-		switch data[at] {
-		case ',':
-			if at++; data[at] == ' ' {
-				at++
-			}
-		case '}':
-			open = false
-		default:
+		if at, open = o.after(at, '}'); at < 0 {
 			return -1
 		}
 	}
@@ -187,6 +180,32 @@ func (o *outline) object(c *column, at int) int {
 	}
 	o.depth--
 	return at + 1
+}
+
+// after passes over the comma behind a member or an element, and the white space around it, or, where it is the last, up to what closes the object or
+// array. It returns the offset there, or -1, which at may be too, and whether there is more.
+func (o *outline) after(at int, closing byte) (next int, more bool) {
+	data := o.data
+	if at < 0 || at+1 >= len(data) {
+		return -1, false
+	}
+	if data[at] <= ' ' {
+		if at = json.Space(data, at); at+1 >= len(data) {
+			return -1, false
+		}
+	}
+	if c := data[at]; c != ',' {
+		if c == closing {
+			return at, false
+		}
+		return -1, false
+	}
+	if at++; data[at] <= ' ' {
+		if at = json.Space(data, at); at >= len(data) {
+			return -1, false
+		}
+	}
+	return at, true
 }
 
 // expected returns member n of a struct if its key stands at an offset, nil otherwise.
@@ -209,18 +228,22 @@ func (o *outline) member(c *column, at int) (child *column, behind int) {
 		return nil, -1
 	}
 	end, escaped := json.StringEnd(data, at+1)
-	if end < 0 || escaped || end+1+json.Margin >= len(data) || data[end+1] != ':' {
+	if end < 0 || escaped {
+		return nil, -1
+	}
+	colon := json.Space(data, end+1)
+	if colon+json.Margin >= len(data) || data[colon] != ':' {
 		return nil, -1
 	}
 	key := string(data[at+1 : end])
 	known, caseOnly := c.index.Look(key)
 	switch omitted := c.omit[key]; {
 	case omitted || known < 0 && c.field.Type.OmitRest:
-		return nil, o.skip(end + 2)
+		return nil, o.skip(colon + 1)
 	case known < 0 || caseOnly:
 		return nil, -1
 	}
-	return c.children[known], end + 2
+	return c.children[known], colon + 1
 }
 
 // skip passes over a value of any kind, and returns the offset behind it, or -1.
@@ -243,8 +266,10 @@ func (o *outline) value(c *column, at int) int {
 	if at+json.Margin > len(data) {
 		return -1
 	}
-	if data[at] == ' ' {
-		at++
+	if data[at] <= ' ' {
+		if at = json.Space(data, at); at+json.Margin > len(data) {
+			return -1
+		}
 	}
 	switch c.outlined {
 	case outlinedText:
@@ -289,7 +314,7 @@ func (o *outline) value(c *column, at int) int {
 		c.null()
 		return o.skip(at)
 	}
-	if at+json.Margin <= len(data) && binary.LittleEndian.Uint32(data[at:]) == 'n'|'u'<<8|'l'<<16|'l'<<24 {
+	if binary.LittleEndian.Uint32(data[at:]) == 'n'|'u'<<8|'l'<<16|'l'<<24 {
 		c.nullLater()
 		return at + 4
 	}
@@ -331,18 +356,14 @@ func (o *outline) array(c *column, at int) int {
 		return -1
 	}
 	data := o.data
+	if data[at] <= ' ' {
+		at = json.Space(data, at)
+	}
+	if at == len(data) {
+		return -1
+	}
 	for open := data[at] != ']'; open; {
-		if at = o.value(c.element, at); at < 0 || at+json.Margin >= len(data) {
-			return -1
-		}
-		switch data[at] {
-		case ',':
-			if at++; data[at] == ' ' {
-				at++
-			}
-		case ']':
-			open = false
-		default:
+		if at, open = o.after(o.value(c.element, at), ']'); at < 0 {
 			return -1
 		}
 	}
@@ -361,6 +382,12 @@ func (o *outline) entries(c *column, at int) int {
 		return -1
 	}
 	data, first := o.data, len(c.key.spans)
+	if data[at] <= ' ' {
+		at = json.Space(data, at)
+	}
+	if at == len(data) {
+		return -1
+	}
 	for open := data[at] != '}'; open; {
 		if data[at] != '"' {
 			return -1
@@ -369,17 +396,7 @@ func (o *outline) entries(c *column, at int) int {
 		if behind < 0 || behind+json.Margin >= len(data) || data[behind] != ':' || !distinctLast(data, c.key.spans[first:]) {
 			return -1
 		}
-		if at = o.value(c.element, behind+1); at < 0 || at+json.Margin >= len(data) {
-			return -1
-		}
-		switch data[at] {
-		case ',':
-			if at++; data[at] == ' ' {
-				at++
-			}
-		case '}':
-			open = false
-		default:
+		if at, open = o.after(o.value(c.element, behind+1), '}'); at < 0 {
 			return -1
 		}
 	}

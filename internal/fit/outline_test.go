@@ -57,8 +57,9 @@ var unusual = map[string][]string{
 // document writes a record of those columns; of a thousand values, odd are unusual.
 func document(random *rand.Rand, odd int) string {
 	var parts []string
+	colon, comma := []string{":", ": ", " :\t"}[random.IntN(3)], []string{",", ", ", " ,\t "}[random.IntN(3)]
 	add := func(name string, values []string) {
-		parts = append(parts, fmt.Sprintf("%q:%s", name, values[random.IntN(len(values))]))
+		parts = append(parts, fmt.Sprintf("%q%s%s", name, colon, values[random.IntN(len(values))]))
 	}
 	for _, f := range everyKind().Fields {
 		switch {
@@ -78,7 +79,7 @@ func document(random *rand.Rand, odd int) string {
 	if random.IntN(15) == 0 {
 		random.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
 	}
-	return "{" + strings.Join(parts, []string{",", ", "}[random.IntN(2)]) + "}"
+	return "{" + strings.Join(parts, comma) + "}"
 }
 
 // walked is JSON.Fit without outlines.

@@ -347,9 +347,6 @@ func (s *Scanner) next(n int, closing byte) bool {
 		s.pos = at
 		return true
 	}
-	if s.Closes(closing) {
-		return false
-	}
 	s.space()
 	if s.err != nil {
 		return false
