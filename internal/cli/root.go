@@ -10,7 +10,6 @@ import (
 	"math"
 	"os"
 	"os/signal"
-	"runtime"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -36,19 +35,12 @@ type app struct {
 // memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
 const memoryLimit = 320 << 20
 
-// heapFloor is allocated but never touched, so it takes no memory of the machine: the collector, which waits until the heap
-// has doubled, does not set to work on the little that short runs need. A builder's memory, unlike that of make, is not
-// cleared, which would touch it.
-const heapFloor = 32 << 20
-
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
-	var floor strings.Builder
-	floor.Grow(heapFloor)
-	defer runtime.KeepAlive(&floor)
+	collectLate()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	return run(ctx, args, os.Stdout, os.Stderr)

@@ -98,10 +98,12 @@ func (s *scan) settle(i, from int) (words int, regular bool) {
 
 // insideQuotes sets the bits from each quote that opens up to the next, which closes: each bit tells whether there are an odd number up to it.
 func insideQuotes(quotes uint64) uint64 {
-	for shift := 1; shift < 64; shift *= 2 {
-		quotes ^= quotes << shift
-	}
-	return quotes
+	quotes ^= quotes << 1
+	quotes ^= quotes << 2
+	quotes ^= quotes << 4
+	quotes ^= quotes << 8
+	quotes ^= quotes << 16
+	return quotes ^ quotes<<32
 }
 
 // unwrap takes the quotes off a field that has them around it.
@@ -128,7 +130,7 @@ type cut struct {
 }
 
 // cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are written, and forgotten.
-const cutTogether = 4
+const cutTogether = 8
 
 // runGo is run for any processor.
 func (c *cut) runGo(base, start int) (fields, lines, opened, next int) {

@@ -1,0 +1,3 @@
+module early
+
+go 1.26.0

@@ -1,0 +1,36 @@
+package cli
+
+import (
+	"runtime"
+	"runtime/debug"
+	"strings"
+
+	"early"
+)
+
+// Of the heap, heapFloor bytes are allocated but never touched, so that they take no memory of the machine: the collector, which waits until
+// the heap has doubled, does not set to work often on the little that is needed. It first does at firstGoal bytes, so that short runs
+// end before.
+const (
+	heapFloor = 32 << 20
+	firstGoal = 96 << 20
+)
+
+// heapMinimum is the goal of the first cycle at 100 percent, from which it grows with the percentage (package runtime).
+const heapMinimum = 4 << 20
+
+// floor is never read. A builder's memory, unlike that of make, is not cleared, which would touch it.
+var floor strings.Builder
+
+// collectLate lets the collector work from now on, the way that the environment asks for where it does.
+func collectLate() {
+	percent := early.Percent()
+	if percent != 100 {
+		debug.SetGCPercent(percent)
+		return
+	}
+	floor.Grow(heapFloor)
+	type mark struct{ _ [64]byte }
+	runtime.AddCleanup(new(mark), func(int) { debug.SetGCPercent(percent) }, 0)
+	debug.SetGCPercent(percent * firstGoal / heapMinimum)
+}
