@@ -124,9 +124,9 @@ func (s *scan) maySkip(next int) bool {
 // cut makes fields of the bits of words.
 type cut struct {
 	dst                []cells.Span // with room for every bit of the words and cutTogether more
-	lines              []lineEnd
-	opened             []uint32 // which fields begin with a quote
-	ends, feeds, opens []uint64 // those of feeds are among those of ends
+	lines              []lineEnd    // with room for every bit and one more
+	opened             []uint32     // which fields begin with a quote, with as much room
+	ends, feeds, opens []uint64     // those of feeds are among those of ends
 }
 
 // cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are written, and forgotten.

@@ -100,7 +100,7 @@ func TestCutAgreesWithAnyProcessor(t *testing.T) {
 		var a, b cut
 		n := 1 + random.IntN(8)
 		for _, c := range []*cut{&a, &b} {
-			c.dst, c.lines, c.opened = make([]cells.Span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word), make([]uint32, n*bytemask.Word)
+			c.dst, c.lines, c.opened = make([]cells.Span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word+1), make([]uint32, n*bytemask.Word+1)
 		}
 		for range n {
 			ends := random.Uint64()

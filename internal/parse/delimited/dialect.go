@@ -6,7 +6,12 @@
 // for one; a quote anywhere else is an ordinary character.
 package delimited
 
-import "bytes"
+import (
+	"bytes"
+	"math/bits"
+
+	"trevak/internal/parse/bytemask"
+)
 
 // Dialect is how fields and records are told apart. The terms are those of the W3C's "Model for Tabular Data and Metadata
 // on the Web", section 8 (dialect descriptions).
@@ -78,25 +83,30 @@ func (d Dialect) simple() bool {
 
 // cutSimple is Cut for a simple dialect with quotes. It returns 0 where the last record does not end behind the last quote.
 func (d Dialect) cutSimple(buf []byte) int {
-	for i := 0; ; {
-		quote := bytes.IndexByte(buf[i:], d.Quote)
-		if quote < 0 {
-			if end := bytes.LastIndexByte(buf[i:], '\n'); end >= 0 {
-				return i + end + 1
+	var masks [64]uint64
+	inside, second := false, -1 // the second of a doubled quote
+	last := 0                   // behind the last quote
+	for base := 0; base < len(buf); base += len(masks) * bytemask.Word {
+		for w, quotes := range bytemask.Of(masks[:], buf[base:], d.Quote, d.Quote, d.Quote) {
+			for ; quotes != 0; quotes &= quotes - 1 {
+				at := base + w*bytemask.Word + bits.TrailingZeros64(quotes)
+				last = at + 1
+				switch {
+				case !inside:
+					inside = at == 0 || buf[at-1] == d.Delimiter || buf[at-1] == '\n'
+				case at == second:
+				case last < len(buf) && buf[last] == d.Quote:
+					second = last
+				default:
+					inside = false
+				}
 			}
-			return 0
 		}
-		quote += i
-		i = quote + 1
-		if quote > 0 && buf[quote-1] != d.Delimiter && buf[quote-1] != '\n' {
-			continue
-		}
-		closing, _ := d.closing(buf, quote)
-		if closing < 0 {
-			return 0
-		}
-		i = closing + 1
 	}
+	if end := bytes.LastIndexByte(buf[last:], '\n'); end >= 0 && !inside {
+		return last + end + 1
+	}
+	return 0
 }
 
 // DelimiterText returns the whole delimiter.

@@ -31,8 +31,8 @@ type scan struct {
 	usual   bool // most records are cut a window at a time
 	odd     int  // a field that begins here is not
 	outside outside
-	lines   [windowWords * bytemask.Word]lineEnd
-	opened  [windowWords * bytemask.Word]uint32
+	lines   [windowWords*bytemask.Word + 1]lineEnd
+	opened  [windowWords*bytemask.Word + 1]uint32
 }
 
 // windowWords is for how many bytes, in words of a mask, the ends of fields are looked up at a time.
