@@ -1,7 +1,6 @@
 package delimited
 
 import (
-	"bytes"
 	"math/bits"
 	"slices"
 
@@ -12,8 +11,8 @@ import (
 // lineEnd is where a line ends among the fields of some words: how many there are up to it, and its offset in the block.
 type lineEnd struct{ fields, at uint32 }
 
-// outside is what of the masks of a window is outside quotes, and where fields begin with one.
-type outside struct{ ends, feeds, opens [windowWords]uint64 }
+// outside is what of the masks of a window is outside quotes, where fields begin with one, and where doubled ones stand, each by the second.
+type outside struct{ ends, feeds, opens, doubled [windowWords]uint64 }
 
 // cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It stops before a field that
 // has quotes where most have none, and behind a record that is not like most, which it takes. Where it can take no field at all ok is false.
@@ -74,7 +73,7 @@ func (s *scan) settle(i, from int) (words int, regular bool) {
 		ends, feeds, quotes := s.ends[w]&within, s.feeds[w]&within, s.quotes[w]&within
 		within = ^uint64(0)
 		if quotes|inside|closed == 0 {
-			o.ends[w], o.feeds[w], o.opens[w] = ends, feeds, 0
+			o.ends[w], o.feeds[w], o.opens[w], o.doubled[w] = ends, feeds, 0, 0
 			begins = ends >> 63
 			continue
 		}
@@ -87,7 +86,7 @@ func (s *scan) settle(i, from int) (words int, regular bool) {
 			odd = quotes
 		}
 		below := odd&-odd - 1 // all bits where nothing is odd
-		o.ends[w], o.feeds[w], o.opens[w] = ends&below, feeds&below, opening&begin&below
+		o.ends[w], o.feeds[w], o.opens[w], o.doubled[w] = ends&below, feeds&below, opening&begin&below, opening&after
 		if odd != 0 {
 			return w + 1 - i, false
 		}
@@ -108,11 +107,24 @@ func insideQuotes(quotes uint64) uint64 {
 
 // unwrap takes the quotes off a field that has them around it.
 func (s *scan) unwrap(f *cells.Span) {
-	text := s.data[f.Start+1 : f.End-1]
-	f.Start, f.End = (f.Start+1)|cells.Flag, f.End-1
-	if bytes.IndexByte(text, s.Dialect.Quote) >= 0 {
+	f.Start, f.End = f.Start+1, f.End-1
+	if base := s.base * bytemask.Word; s.outside.anyDoubled(int(f.Start)-base, int(f.End)-base) {
 		f.End |= cells.Flag
 	}
+	f.Start |= cells.Flag
+}
+
+// anyDoubled reports whether doubled quotes stand between two offsets in the window.
+func (o *outside) anyDoubled(from, to int) bool {
+	w, last := from>>6, to>>6
+	mask := ^uint64(0) << (from & 63)
+	for ; w < last; w++ {
+		if o.doubled[w]&mask != 0 {
+			return true
+		}
+		mask = ^uint64(0)
+	}
+	return o.doubled[w]&mask&(1<<(to&63)-1) != 0
 }
 
 // maySkip reports whether the record before next may be the header once more, or what follows it a comment.

@@ -81,29 +81,31 @@ func (d Dialect) simple() bool {
 	return d.Rest == "" && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0
 }
 
-// cutSimple is Cut for a simple dialect with quotes. It returns 0 where the last record does not end behind the last quote.
+// cutSimple is Cut for a simple dialect with quotes. It returns 0 where the last record does not end behind the last quote, and where quotes stand otherwise than
+// around a whole field or doubled in it.
 func (d Dialect) cutSimple(buf []byte) int {
 	var masks [64]uint64
-	inside, second := false, -1 // the second of a doubled quote
-	last := 0                   // behind the last quote
+	inside, closed := uint64(0), uint64(0)
+	last := 0 // behind the last quote
 	for base := 0; base < len(buf); base += len(masks) * bytemask.Word {
 		for w, quotes := range bytemask.Of(masks[:], buf[base:], d.Quote, d.Quote, d.Quote) {
-			for ; quotes != 0; quotes &= quotes - 1 {
-				at := base + w*bytemask.Word + bits.TrailingZeros64(quotes)
-				last = at + 1
-				switch {
-				case !inside:
-					inside = at == 0 || buf[at-1] == d.Delimiter || buf[at-1] == '\n'
-				case at == second:
-				case last < len(buf) && buf[last] == d.Quote:
-					second = last
-				default:
-					inside = false
+			if quotes == 0 {
+				closed = 0
+				continue
+			}
+			first := base + w*bytemask.Word
+			last = first + bits.Len64(quotes)
+			in := insideQuotes(quotes) ^ inside
+			closing := quotes &^ in
+			for opening := quotes & in &^ (closing<<1 | closed); opening != 0; opening &= opening - 1 {
+				if at := first + bits.TrailingZeros64(opening); at > 0 && buf[at-1] != d.Delimiter && buf[at-1] != '\n' {
+					return 0
 				}
 			}
+			inside, closed = uint64(int64(in)>>63), closing>>63
 		}
 	}
-	if end := bytes.LastIndexByte(buf[last:], '\n'); end >= 0 && !inside {
+	if end := bytes.LastIndexByte(buf[last:], '\n'); end >= 0 && inside == 0 {
 		return last + end + 1
 	}
 	return 0
