@@ -1,0 +1,6 @@
+//go:build !linux
+
+package early
+
+// askLargePages does nothing: only Linux has to be asked.
+func askLargePages(int) {}
