@@ -78,3 +78,32 @@ func TestBehindTellsOfAFailedWrite(t *testing.T) {
 		t.Errorf("closing: %v, closed %d times", err, small.closed)
 	}
 }
+
+// TestManyFilesBehind writes more pieces of more files than may wait, each file from a goroutine of its own.
+func TestManyFilesBehind(t *testing.T) {
+	const files = 3 * mostBehind
+	outcomes := make(chan error, files)
+	for n := range files {
+		go func() {
+			file := &slot{room: 9 * behindBytes}
+			w := Behind(file)
+			want := bytes.Repeat([]byte{byte(n)}, 4*behindBytes+n)
+			for range 2 {
+				if _, err := w.Write(want); err != nil {
+					outcomes <- err
+					return
+				}
+			}
+			err := w.Close()
+			if err == nil && !bytes.Equal(file.Bytes(), append(want, want...)) {
+				err = errors.New("a file holds other bytes than were written")
+			}
+			outcomes <- err
+		}()
+	}
+	for range files {
+		if err := <-outcomes; err != nil {
+			t.Error(err)
+		}
+	}
+}

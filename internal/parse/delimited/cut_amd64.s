@@ -53,6 +53,7 @@ line:
 	JZ next
 	ADDQ AX, DX
 	BSRQ BX, R15 // the last of them
+	PREFETCHT0 1024(DI) // where those of words to come go
 	MOVQ DI, R14 // where the next goes
 	LEAQ (DI)(AX*8), DI
 
