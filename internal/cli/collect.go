@@ -13,7 +13,7 @@ import (
 // end before.
 const (
 	heapFloor = 32 << 20
-	firstGoal = 72 << 20
+	firstGoal = 96 << 20
 )
 
 // heapMinimum is the goal of the first cycle at 100 percent, from which it grows with the percentage (package runtime).

@@ -12,7 +12,10 @@ import (
 type lineEnd struct{ fields, at uint32 }
 
 // outside is what of the masks of a window is outside quotes, where fields begin with one, and where doubled ones stand, each by the second.
-type outside struct{ ends, feeds, opens, doubled [windowWords]uint64 }
+type outside struct {
+	ends, feeds, opens [windowWords]uint64
+	doubled            [windowWords + 1]uint64 // the last is for no bytes
+}
 
 // cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It stops before a field that
 // has quotes where most have none, and behind a record that is not like most, which it takes. Where it can take no field at all ok is false.
@@ -108,23 +111,25 @@ func insideQuotes(quotes uint64) uint64 {
 // unwrap takes the quotes off a field that has them around it.
 func (s *scan) unwrap(f *cells.Span) {
 	f.Start, f.End = f.Start+1, f.End-1
-	if base := s.base * bytemask.Word; s.outside.anyDoubled(int(f.Start)-base, int(f.End)-base) {
-		f.End |= cells.Flag
-	}
+	base := s.base * bytemask.Word
+	doubled := s.outside.doubledIn(int(f.Start)-base, int(f.End)-base)
+	// Whether there are any comes in no order that could be foreseen.
+	f.End |= uint32((doubled|-doubled)>>63) << 31
 	f.Start |= cells.Flag
 }
 
-// anyDoubled reports whether doubled quotes stand between two offsets in the window.
-func (o *outside) anyDoubled(from, to int) bool {
-	w, last := from>>6, to>>6
-	mask := ^uint64(0) << (from & 63)
-	for ; w < last; w++ {
-		if o.doubled[w]&mask != 0 {
-			return true
-		}
-		mask = ^uint64(0)
+// doubledIn returns bits of the doubled quotes between two offsets in the window, 0 where there are none.
+func (o *outside) doubledIn(from, to int) (doubled uint64) {
+	for ; to-from > bytemask.Word; from += bytemask.Word {
+		doubled |= o.from(from)
 	}
-	return o.doubled[w]&mask&(1<<(to&63)-1) != 0
+	return doubled | o.from(from)&(1<<(to-from)-1)
+}
+
+// from returns the bits of the doubled quotes from an offset on.
+func (o *outside) from(at int) uint64 {
+	w, shift := at/bytemask.Word, at%bytemask.Word
+	return o.doubled[w]>>shift | o.doubled[w+1]<<1<<(63-shift)
 }
 
 // maySkip reports whether the record before next may be the header once more, or what follows it a comment.
