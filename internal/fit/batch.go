@@ -77,9 +77,9 @@ func (r *Result) measure(f *schema.Field, a arrow.Array) {
 		if !isText || !numbered {
 			return
 		}
-		used := make([]bool, texts.Len())
+		used, all := make([]bool, texts.Len()), a.NullN() == 0
 		for row, code := range codes.Uint32Values() {
-			if a.IsValid(row) {
+			if all || a.IsValid(row) {
 				used[code] = true
 			}
 		}

@@ -69,8 +69,9 @@ func takenNulls(a arrow.Array, rows []int32, absent []bool) (valid *memory.Buffe
 		return nil, 0
 	}
 	bits := newBits(len(rows))
+	known, offset := a.NullBitmapBytes(), a.Data().Offset()
 	for i, row := range rows {
-		if absent != nil && absent[i] || a.IsNull(int(row)) {
+		if absent != nil && absent[i] || len(known) > 0 && !bitutil.BitIsSet(known, offset+int(row)) {
 			bitutil.ClearBit(bits, i)
 			nulls++
 		}

@@ -140,6 +140,12 @@ func (u *unnest) touches(column int) bool {
 func (u *unnest) expand(lists []*array.List, n int) *expansion {
 	e := &expansion{elements: make([][]int32, len(lists)), absent: make([][]bool, len(lists))}
 	starts, lengths := make([]int32, len(lists)), make([]int32, len(lists))
+	rows := n
+	for i, list := range lists {
+		rows = max(rows, n+list.ListValues().Len())
+		e.elements[i], e.absent[i] = make([]int32, 0, rows), make([]bool, 0, rows)
+	}
+	e.rows, e.index, e.none = make([]int32, 0, rows), make([]int64, 0, rows), make([]bool, 0, rows)
 	for row := range n {
 		most := int32(0)
 		for i, list := range lists {
@@ -165,6 +171,11 @@ func (u *unnest) expand(lists []*array.List, n int) *expansion {
 				}
 				e.elements[i], e.absent[i] = append(e.elements[i], element), append(e.absent[i], absent)
 			}
+		}
+	}
+	for i, absent := range e.absent {
+		if !slices.Contains(absent, true) {
+			e.absent[i] = nil
 		}
 	}
 	return e
