@@ -3,7 +3,7 @@ module trevak
 go 1.26.0
 
 require (
-	early v0.0.0
+	early.trevak v0.0.0
 	github.com/apache/arrow-go/v18 v18.8.0
 	github.com/apache/iceberg-go v0.7.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
@@ -85,4 +85,4 @@ require (
 
 replace github.com/substrait-io/substrait => ./substrait
 
-replace early => ./early
+replace early.trevak => ./early

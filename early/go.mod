@@ -1,3 +1,3 @@
-module early
+module early.trevak
 
 go 1.26.0

@@ -5,7 +5,7 @@ import (
 	"runtime/debug"
 	"strings"
 
-	"early"
+	early "early.trevak"
 )
 
 // Of the heap, heapFloor bytes are allocated but never touched, so that they take no memory of the machine: the collector, which waits until
