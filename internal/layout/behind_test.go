@@ -60,7 +60,7 @@ func TestBehindTellsOfAFailedWrite(t *testing.T) {
 	w := Behind(file)
 	piece := make([]byte, behindBytes)
 	var err error
-	for n := 0; err == nil && n < 10; n++ {
+	for n := 0; err == nil && n < 10*mostBehind; n++ {
 		_, err = w.Write(piece)
 	}
 	if !errors.Is(err, errFull) {
