@@ -170,12 +170,13 @@ func try(head []byte, whole bool, d delimited.Dialect) trial {
 	}
 	counts := map[int]int{}
 	clean, fields := 0, 0
+	others := otherDelimiters(head, d.Delimiter)
 	t.rows = records.Table()
 	for _, f := range t.rows {
 		counts[len(f)]++
 		for _, field := range f {
 			fields++
-			if field.Quoted || uncut(field.Text, d.Delimiter) {
+			if field.Quoted || uncut(field.Text, others) {
 				clean++
 			}
 		}
@@ -195,18 +196,25 @@ func try(head []byte, whole bool, d delimited.Dialect) trial {
 	return t
 }
 
+// otherDelimiters returns the candidates that a text holds, but for one.
+func otherDelimiters(text []byte, delimiter byte) (others []byte) {
+	for _, c := range delimiters {
+		if c.char != delimiter && bytes.IndexByte(text, c.char) >= 0 {
+			others = append(others, c.char)
+		}
+	}
+	return others
+}
+
 // uncut reports whether a field does not look like several: it holds no other candidate delimiter, except as the decimal
 // mark of a number or followed by a space, as in a sentence.
-func uncut(text string, delimiter byte) bool {
-	for _, c := range delimiters {
-		if c.char == delimiter {
-			continue
-		}
-		at := strings.IndexByte(text, c.char)
+func uncut(text string, others []byte) bool {
+	for _, c := range others {
+		at := strings.IndexByte(text, c)
 		if at < 0 || (at+1 < len(text) && text[at+1] == ' ') {
 			continue
 		}
-		if c.char == ',' {
+		if c == ',' {
 			point := []byte(text)
 			point[at] = '.'
 			if _, ok := lexical.StatedDouble(point); ok {
