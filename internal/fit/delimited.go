@@ -93,6 +93,7 @@ func (d *Delimited) columns(r *delimited.Records, fields []int) []*column {
 		start := r.Start(r.Rows - 1)
 		d.rows += (len(r.Block.Data) - start) * r.Rows / start
 	}
+	d.share = len(r.Block.Data) / max(1, r.Width)
 	columns := d.pool.get()
 	if columns == nil {
 		columns = make([]*column, len(fields))

@@ -16,6 +16,7 @@ type filler struct {
 	texts   shortTexts
 	scratch []byte
 	rows    int  // about how many values a column will have
+	share   int  // about how many bytes the texts of a column will have
 	strict  bool // numbers and booleans are those of JSON alone
 }
 
@@ -107,7 +108,7 @@ func (f *filler) fillCodes(c *column, in *cells.Column, from, to int) int {
 
 func (f *filler) fillText(c *column, in *cells.Column, from, to int) int {
 	if c.bytes == nil {
-		c.bytes = make([]byte, 0, len(in.Data)/max(1, in.Stride))
+		c.bytes = make([]byte, 0, f.share)
 	}
 	for row := from; row < to; row++ {
 		text, quoted, doubled := in.Text(row)

@@ -57,8 +57,9 @@ type outline struct {
 	leaves []*column
 	limit  int // of the depth of records
 	depth  int
-	data   []byte
-	broken bool // an escape stands for no character
+	block  []byte
+	data   []byte // of the block, up to a little behind the record
+	broken bool   // an escape stands for no character
 
 	pending int // records whose values are not read yet
 	tried   int // records, and those of them that were not taken
@@ -73,13 +74,15 @@ const (
 
 // begin prepares for the records of a block, and reports whether they may be outlined.
 func (o *outline) begin(r *json.Records, root *column) bool {
-	o.root, o.data, o.limit, o.rows = root, r.Block.Data, r.MaxDepth, r.Rows()
+	o.root, o.block, o.limit, o.rows = root, r.Block.Data, r.MaxDepth, r.Rows()
 	o.pending, o.tried, o.refused, o.strict = 0, 0, 0, true
 	if o.limit == 0 {
 		o.limit = json.MaxDepth
 	}
 	o.leaves = o.leaves[:0]
-	return o.gather(root)
+	plain := o.gather(root)
+	o.share = len(o.block) / max(1, len(o.leaves))
+	return plain
 }
 
 // gather lists the leaves of a column, and reports whether all can be outlined.
@@ -110,8 +113,8 @@ func (o *outline) useless() bool { return o.tried >= fewestTried && o.refused > 
 func (o *outline) record(start, end int) bool {
 	o.tried++
 	rows := o.root.n
-	if end-start <= mostOutlined && end+json.Margin <= len(o.data) && o.data[start] == '{' {
-		o.depth = 0
+	if end-start <= mostOutlined && end+json.Margin <= len(o.block) && o.block[start] == '{' {
+		o.depth, o.data = 0, o.block[:min(len(o.block), end+4*json.Margin)]
 		if o.object(o.root, start+1) == end {
 			o.pending++
 			return true
@@ -124,19 +127,13 @@ func (o *outline) record(start, end int) bool {
 
 // object outlines the members of an object from behind its brace on, and returns the offset behind it, or -1.
 func (o *outline) object(c *column, at int) int {
-	if o.depth++; o.depth > o.limit {
+	if at = o.open(at); at < 0 {
 		return -1
 	}
 	c.mark(true)
 	c.objects++
 	data, object := o.data, c.objects
 	next, found := 0, 0
-	if data[at] <= ' ' {
-		at = json.Space(data, at)
-	}
-	if at+json.Margin > len(data) {
-		return -1
-	}
 	for open := data[at] != '}'; open; {
 		if at+json.Margin > len(data) {
 			return -1
@@ -178,6 +175,20 @@ func (o *outline) object(c *column, at int) int {
 	}
 	o.depth--
 	return at + 1
+}
+
+// open goes one deeper, and returns the offset of what follows a brace or a bracket, or -1.
+func (o *outline) open(at int) int {
+	if o.depth++; o.depth > o.limit {
+		return -1
+	}
+	if o.data[at] <= ' ' {
+		at = json.Space(o.data, at)
+	}
+	if at+json.Margin > len(o.data) {
+		return -1
+	}
+	return at
 }
 
 // after passes over the comma behind a member or an element, and the white space around it, or, where it is the last, up to what closes the object or
@@ -350,17 +361,10 @@ func (o *outline) longText(c *column, at int) int {
 
 // array outlines the elements of an array from behind its bracket on.
 func (o *outline) array(c *column, at int) int {
-	if o.depth++; o.depth > o.limit {
+	if at = o.open(at); at < 0 {
 		return -1
 	}
-	data := o.data
-	if data[at] <= ' ' {
-		at = json.Space(data, at)
-	}
-	if at == len(data) {
-		return -1
-	}
-	for open := data[at] != ']'; open; {
+	for open := o.data[at] != ']'; open; {
 		if at, open = o.after(o.value(c.element, at), ']'); at < 0 {
 			return -1
 		}
@@ -376,16 +380,10 @@ const mostEntries = 32
 
 // entries outlines the members of an object that is a map.
 func (o *outline) entries(c *column, at int) int {
-	if o.depth++; o.depth > o.limit {
+	if at = o.open(at); at < 0 {
 		return -1
 	}
 	data, first := o.data, len(c.key.spans)
-	if data[at] <= ' ' {
-		at = json.Space(data, at)
-	}
-	if at == len(data) {
-		return -1
-	}
 	for open := data[at] != '}'; open; {
 		if data[at] != '"' {
 			return -1
@@ -432,7 +430,7 @@ func (o *outline) settle() bool {
 	o.broken = false
 	for _, c := range o.leaves {
 		if fits {
-			in := cells.Column{Data: o.data, Spans: c.spans, Stride: 1, Unquoter: o}
+			in := cells.Column{Data: o.block, Spans: c.spans, Stride: 1, Unquoter: o}
 			fits = o.fill(c, &in, 0, len(c.spans)) < 0 && !o.broken
 		}
 		c.spans = c.spans[:0]

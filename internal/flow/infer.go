@@ -82,8 +82,7 @@ func (s *Source) inferFirst(ctx context.Context, r Reading, b Budget) (*Inferenc
 }
 
 // infer settles the schema of the source, from all of it or, where the outcome will be put to the test anyway, from records spread over
-// it. keys asks for what tells whether values repeat; what is
-// inferred with it stands as it is, while otherwise writing puts it to the proof.
+// it. keys asks for what tells whether values repeat.
 func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys bool) (*Inference, error) {
 	if s.columnar() {
 		return s.inferColumns(r)
@@ -93,10 +92,7 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	}
 	p := s.pass("inferring", b)
 	if whole = whole || s.Bytes <= sampleBytes; !whole {
-		p.sample = &sample{spot: provenBytes, claims: map[int][]int64{}}
-		if keys {
-			p.sample.spot = spotBytes
-		}
+		p.sample = newSample(s.Bytes)
 	}
 	total, err := s.observe(ctx, p, r, keys)
 	if err != nil {

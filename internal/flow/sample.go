@@ -11,14 +11,15 @@ import (
 	"trevak/internal/sniff"
 )
 
-// A sample is taken in spots of so many bytes, sampleSpots of them spread over up to sampleObjects objects and through each. Where every record
-// is put to the proof later, spots are half as large: what is rare enough to be in neither half costs little to meet while writing.
+// A sample is taken in sampleSpots spots, spread over up to sampleObjects objects and through each. Together they are about one part in sampleShare
+// of the source, within bounds: what they miss costs another reading of all of it.
 const (
 	sampleBytes   = 4 << 20 // the stored size up to which a sample would save nothing
 	sampleObjects = 64
 	sampleSpots   = 16
-	spotBytes     = 128 << 10
-	provenBytes   = 64 << 10
+	sampleShare   = 100
+	leastSpot     = 64 << 10
+	mostSpot      = 1 << 20
 )
 
 // Objects that cannot be read from within are sampled by every eighth block of their first 32 MiB.
@@ -34,6 +35,12 @@ type sample struct {
 	// claims are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
 	// holds only if records do begin there, which the writing pass sees.
 	claims map[int][]int64
+}
+
+// newSample returns an empty sample of so many bytes.
+func newSample(bytes int64) *sample {
+	spot := min(max(bytes/(sampleShare*sampleSpots), leastSpot), mostSpot)
+	return &sample{spot: int(spot), claims: map[int][]int64{}}
 }
 
 // choose returns the numbers of up to n objects, evenly spread, the first and the last among them.

@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// The functions below look for the ends of values in text that goes on behind them, without checking more of it than that takes. Margin is how many bytes there must be
-// from where they begin.
+// Margin is how many bytes of text there must be from where a key is looked for, and behind a value whose end is: Key, StringEnd and NumberEnd look at several at
+// once, and check no more of the text than that takes.
 const Margin = 16
 
 // Key is a key as it is usually written, with the colon behind it.
