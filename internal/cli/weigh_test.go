@@ -71,3 +71,29 @@ func TestWeighCommand(t *testing.T) {
 	refused(t, 2, []string{"weigh", "in.csv", "--chart", "c.gif"}, "neither an .svg nor a .png")
 	refused(t, 2, []string{"weigh", "in.csv", "--try-sort", "zz"}, "no column")
 }
+
+// Sources beyond a few megabytes are sampled, from within where they can be.
+func TestWeighLargeSources(t *testing.T) {
+	random := rand.New(rand.NewSource(8))
+	var text strings.Builder
+	text.WriteString("id,area,level\n")
+	for i := range 300_000 {
+		fmt.Fprintf(&text, "%d,area %d,%.4f\n", i, random.Intn(6), random.Float64())
+	}
+	testfolder.Make(t, map[string]string{"in.csv": text.String()})
+	var w struct {
+		Rows  int64
+		Raw   int64 `json:"raw_bytes"`
+		Codec string
+	}
+	decode(t, must(t, []string{"weigh", "in.csv", "--favor", "size", "-o", "json"}).out, &w)
+	if w.Rows < 30_000 || w.Raw < 500_000 || w.Raw >= int64(text.Len()) {
+		t.Errorf("%+v", w)
+	}
+	var c struct{ Codec string }
+	decode(t, must(t, []string{"convert", "in.csv", "--to", "auto.parquet", "--codec", "auto", "--favor", "size", "-o", "json"}).out, &c)
+	if !strings.HasPrefix(c.Codec, strings.SplitN(w.Codec, ",", 2)[0]) || c.Codec == "zstd" {
+		t.Errorf("weigh found %s, convert took %s", w.Codec, c.Codec)
+	}
+	must(t, []string{"infer", "in.csv"}, "--key id")
+}

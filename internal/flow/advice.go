@@ -166,7 +166,7 @@ func (i *Inference) measure(ctx context.Context, b Budget) (float64, error) {
 		return 0, fmt.Errorf("measuring a sample: %w", err)
 	}
 	p := i.Source.pass("measuring", b)
-	p.sample = &sample{claims: map[int][]int64{}}
+	p.sample = newSampleOf(measuredSpot)
 	columns := newColumnFields(i.Source, s, schema.SafeNames, true)
 	var text int64
 	err = process(ctx, p, func() func(*parse.Block) (fitted, error) {

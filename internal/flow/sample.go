@@ -37,11 +37,16 @@ type sample struct {
 	claims map[int][]int64
 }
 
-// newSample returns an empty sample of so many bytes.
+// newSample returns an empty sample that shows the types of a source of so many bytes.
 func newSample(bytes int64) *sample {
-	spot := min(max(bytes/(sampleShare*sampleSpots), leastSpot), mostSpot)
-	return &sample{spot: int(spot), claims: map[int][]int64{}}
+	return newSampleOf(min(max(bytes/(sampleShare*sampleSpots), leastSpot), mostSpot))
 }
+
+// newSampleOf returns an empty sample with spots of so many bytes.
+func newSampleOf(spot int64) *sample { return &sample{spot: int(spot), claims: map[int][]int64{}} }
+
+// measuredSpot is the size of a spot where sizes and speeds are measured: enough for values to repeat as they do in all of the source.
+const measuredSpot = 256 << 10
 
 // choose returns the numbers of up to n objects, evenly spread, the first and the last among them.
 func choose(objects, n int) []int {

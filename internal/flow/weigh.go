@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -22,8 +23,8 @@ import (
 // Favor is what a choice by trial favors.
 type Favor string
 
-// FavorSize takes what is smallest, FavorSpeed what is written and read in the least time, FavorBalance the smallest of what takes no more than
-// three times the least time.
+// FavorSize takes what is smallest, FavorSpeed what is written and read in the least time. FavorBalance looks at what takes no more than three times
+// the least time, and of what is nearly as small as the smallest there takes the quickest.
 const (
 	FavorSize    Favor = "size"
 	FavorSpeed   Favor = "speed"
@@ -39,8 +40,11 @@ func ParseFavor(text string) (Favor, error) {
 	return "", fault.New(fault.Usage, "--favor %s is not known", text).Try("use size, speed or balance")
 }
 
-// balanceTimes is how much more time than the quickest a choice may take under FavorBalance.
-const balanceTimes = 3
+// Under FavorBalance a choice may take balanceTimes as much time as the quickest, and balancePercent more bytes than the smallest.
+const (
+	balanceTimes   = 3
+	balancePercent = 3
+)
 
 // codecsTried are the codecs of trials.
 var codecsTried = []columnar.Codec{"none", "snappy", "lz4", "zstd:1", "zstd:3", "zstd:9", "gzip:6", "brotli:5"}
@@ -183,7 +187,7 @@ func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*s
 	} else {
 		p := s.pass("measuring", b)
 		if s.Bytes > sampleBytes {
-			p.sample = &sample{claims: map[int][]int64{}}
+			p.sample = newSampleOf(measuredSpot)
 		}
 		err = process(ctx, p, func() func(*parse.Block) (fitted, error) {
 			return newFitter(s, output{schema: out.schema, unknown: fit.UnknownKept}, columns).work
@@ -332,30 +336,18 @@ func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool
 // best returns the trial that is favored.
 func (f Favor) best(trials []columnar.Trial) columnar.Trial {
 	time := func(t columnar.Trial) float64 { return t.WriteSeconds + t.ReadSeconds }
-	quickest := slices.MinFunc(trials, func(a, b columnar.Trial) int { return compareFloats(time(a), time(b)) })
+	byTime := func(a, b columnar.Trial) int { return cmp.Compare(time(a), time(b)) }
+	quickest := slices.MinFunc(trials, byTime)
 	if f == FavorSpeed {
 		return quickest
 	}
-	best := columnar.Trial{}
-	for _, t := range trials {
-		if f == FavorBalance && time(t) > balanceTimes*time(quickest) {
-			continue
-		}
-		if best.Codec == "" || t.Bytes < best.Bytes {
-			best = t
-		}
+	bySize := func(a, b columnar.Trial) int { return cmp.Compare(a.Bytes, b.Bytes) }
+	if f == FavorSize {
+		return slices.MinFunc(trials, bySize)
 	}
-	return best
-}
-
-func compareFloats(a, b float64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+	candidates := slices.DeleteFunc(slices.Clone(trials), func(t columnar.Trial) bool { return time(t) > balanceTimes*time(quickest) })
+	most := slices.MinFunc(candidates, bySize).Bytes * (100 + balancePercent) / 100
+	return slices.MinFunc(slices.DeleteFunc(candidates, func(t columnar.Trial) bool { return t.Bytes > most }), byTime)
 }
 
 // gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
@@ -385,7 +377,7 @@ func (w *Weighing) whole(ctx context.Context, rows *sampleRows) error {
 	case FavorSpeed:
 		w.Reason = "it is written and read in the least time"
 	default:
-		w.Reason = fmt.Sprintf("it is the smallest of those that take no more than %d times the least time to write and read", balanceTimes)
+		w.Reason = fmt.Sprintf("it is the quickest of those within %d%% of the smallest, among those that take no more than %d times the least time to write and read", balancePercent, balanceTimes)
 	}
 	return nil
 }
