@@ -2,41 +2,40 @@ package columnar
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
-	"math/big"
 	"strings"
-	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/parquet/compress"
 	"github.com/hamba/avro/v2"
 	"github.com/hamba/avro/v2/ocf"
+	"github.com/klauspost/compress/zstd"
 
-	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
-// avroWriter writes Avro object container files; the encoding is the library's.
+// avroWriter writes Avro object container files: rows are encoded here, blocks and codecs are the library's.
 type avroWriter struct {
 	sink    *countingWriter
 	encoder *ocf.Encoder
 	fields  []*avroField
+	row     *avro.Writer
 	rows    int64
 }
 
-// avroField is a field with what the library wants to know of it besides its schema.
+// avroField is a field with what is to be known of it besides its schema.
 type avroField struct {
 	schema.Field
 	name  string
-	union string // name of the type in the union with null, empty for a field that has none
 	parts []*avroField
 }
 
 func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, error) {
 	names := 0
-	record, _, fields := avroRecord("row", s.Fields, &names)
+	record, fields := avroRecord("row", s.Fields, &names)
 	text, err := json.Marshal(record)
 	if err != nil {
 		return nil, err
@@ -49,32 +48,81 @@ func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, erro
 	if !ok {
 		return nil, fmt.Errorf("Avro files are not written with %s; they take zstd, snappy, gzip or none", codec.name())
 	}
-	out := &avroWriter{sink: &countingWriter{w: w}, fields: fields}
-	out.encoder, err = ocf.NewEncoderWithSchema(parsed, out.sink, ocf.WithCodec(packing), ocf.WithBlockLength(avroBlockRows))
-	return out, err
+	out := &avroWriter{sink: &countingWriter{w: w}, fields: fields, row: avro.NewWriter(nil, 1<<10)}
+	sync := sha256.Sum256(append(text, packing...))
+	options := []ocf.EncoderFunc{ocf.WithBlockLength(avroBlockRows), ocf.WithSyncBlock([16]byte(sync[:]))}
+	if level := codec.level(); level != compress.DefaultCompressionLevel {
+		options = append(options, ocf.WithCompressionLevel(level), ocf.WithZStandardEncoderOptions(zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(level))))
+	}
+	// The codec comes last: to state a level states deflate too.
+	options = append(options, ocf.WithCodec(packing))
+	header := &avroHeader{sink: out.sink, schema: text, codec: packing, sync: [16]byte(sync[:])}
+	if out.encoder, err = ocf.NewEncoderWithSchema(parsed, header, options...); err != nil {
+		return nil, err
+	}
+	return out, header.write()
+}
+
+// avroHeader writes the header of a file in place of the library, whose own has its entries in any order and the schema without documentation. What is
+// written before is left out.
+type avroHeader struct {
+	sink   io.Writer
+	schema []byte
+	codec  ocf.CodecName
+	sync   [16]byte
+	past   bool
+}
+
+func (h *avroHeader) Write(b []byte) (int, error) {
+	if !h.past {
+		return len(b), nil
+	}
+	return h.sink.Write(b)
+}
+
+// write writes the header (Avro specification, "Object Container Files"), after which all goes to the file.
+func (h *avroHeader) write() error {
+	h.past = true
+	w := avro.NewWriter(h.sink, 1<<10)
+	if _, err := w.Write([]byte(avroMagic)); err != nil {
+		return err
+	}
+	w.WriteLong(2)
+	w.WriteString("avro.codec")
+	w.WriteString(string(h.codec))
+	w.WriteString("avro.schema")
+	w.WriteBytes(h.schema)
+	w.WriteLong(0)
+	if _, err := w.Write(h.sync[:]); err != nil {
+		return err
+	}
+	return w.Flush()
 }
 
 // avroBlockRows is how many rows a block of an Avro file has.
 const avroBlockRows = 4096
 
 // avroRecord describes a struct (Avro specification, "Complex Types"). Names that Avro does not take are changed; the field's own stands in its
-// documentation then. names counts records, whose names must differ.
-func avroRecord(name string, fields []schema.Field, names *int) (described map[string]any, full string, of []*avroField) {
+// documentation then. names counts records, whose names must differ. Fields have their ids as the Iceberg specification has them (appendix A).
+func avroRecord(name string, fields []schema.Field, names *int) (described map[string]any, of []*avroField) {
 	*names++
-	full = fmt.Sprintf("%s_%d", name, *names)
+	full := fmt.Sprintf("%s_%d", name, *names)
 	list := []map[string]any{}
 	for _, f := range fields {
 		t, part := avroType(f, names)
 		field := map[string]any{"name": part.name, "type": t}
-		if part.union != "" {
+		if !f.Required {
 			field["default"] = nil
 		}
 		if part.name != f.Name {
 			field["doc"] = f.Name
 		}
+		if f.ID > 0 {
+			field["field-id"] = f.ID
+		}
 		list, of = append(list, field), append(of, part)
 	}
-	return map[string]any{"type": "record", "name": full, "fields": list}, full, of
+	return map[string]any{"type": "record", "name": full, "fields": list}, of
 }
 
 // avroName makes a name of letters, digits and _ that begins with no digit.
@@ -96,115 +144,71 @@ var avroPrimitives = map[schema.Kind][2]string{schema.Boolean: {"boolean"}, sche
 	schema.Date: {"int", "date"}, schema.Time: {"long", "time-micros"}, schema.Timestamp: {"long", "local-timestamp-micros"}, schema.TimestampTz: {"long", "timestamp-micros"},
 	schema.UUID: {"string", "uuid"}, schema.Binary: {"bytes"}, schema.String: {"string"}, schema.Decimal: {"bytes", "decimal"}}
 
-// avroType describes a field; one that may be null is a union with null.
+// avroType describes a field; one that may be null is a union with null. A map whose keys are no texts is a list of records of a key and a value (Iceberg
+// specification, appendix A).
 func avroType(f schema.Field, names *int) (t any, of *avroField) {
 	of = &avroField{Field: f, name: avroName(f.Name)}
-	union := ""
 	switch f.Type.Kind {
 	case schema.Struct:
-		t, union, of.parts = avroRecord(of.name, f.Type.Fields, names)
+		t, of.parts = avroRecord(of.name, f.Type.Fields, names)
 	case schema.List:
 		items, part := avroType(*f.Type.Element, names)
-		t, union, of.parts = map[string]any{"type": "array", "items": items}, "array", []*avroField{part}
+		t, of.parts = withID(map[string]any{"type": "array", "items": items}, "element-id", f.Type.Element.ID), []*avroField{part}
 	case schema.Map:
+		if f.Type.Key.Type.Kind != schema.String {
+			entry, parts := avroRecord(of.name, []schema.Field{*f.Type.Key, *f.Type.Element}, names)
+			t, of.parts = map[string]any{"type": "array", "logicalType": avroMap, "items": entry}, parts
+			break
+		}
 		values, part := avroType(*f.Type.Element, names)
-		t, union, of.parts = map[string]any{"type": "map", "values": values}, "map", []*avroField{part}
+		t = withID(withID(map[string]any{"type": "map", "values": values}, "key-id", f.Type.Key.ID), "value-id", f.Type.Element.ID)
+		of.parts = []*avroField{{Field: *f.Type.Key}, part}
 	default:
 		base := avroPrimitives[f.Type.Kind]
-		t, union = base[0], base[0]
+		t = base[0]
 		if base[1] != "" {
 			described := map[string]any{"type": base[0], "logicalType": base[1]}
 			if f.Type.Kind == schema.Decimal {
 				described["precision"], described["scale"] = f.Type.Precision, f.Type.Scale
 			}
-			t, union = described, base[0]+"."+base[1]
+			t = described
 		}
 	}
 	if f.Required {
 		return t, of
 	}
-	of.union = union
 	return []any{"null", t}, of
 }
 
+// avroMap is the logical type of a list that is a map.
+const avroMap = "map"
+
+func withID(described map[string]any, key string, id int) map[string]any {
+	if id > 0 {
+		described[key] = id
+	}
+	return described
+}
+
 func (a *avroWriter) Write(ctx context.Context, batch arrow.RecordBatch) error {
+	columns := make([]avroEncode, len(a.fields))
+	for c, f := range a.fields {
+		columns[c] = f.encoder(batch.Column(c))
+	}
 	for row := range int(batch.NumRows()) {
 		if row%1024 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		record := make(map[string]any, len(a.fields))
-		for c, f := range a.fields {
-			record[f.name] = f.value(batch.Column(c), row)
+		a.row.Reset(nil)
+		for _, encode := range columns {
+			encode(a.row, row)
 		}
-		if err := a.encoder.Encode(record); err != nil {
+		if _, err := a.encoder.Write(a.row.Buffer()); err != nil {
 			return err
 		}
 	}
 	a.rows += batch.NumRows()
 	return nil
-}
-
-// value gives a value the form that the library encodes: one of a union goes by the name of its type.
-func (f *avroField) value(a arrow.Array, row int) any {
-	if a.IsNull(row) {
-		return nil
-	}
-	if f.union != "" {
-		return map[string]any{f.union: f.there(a, row)}
-	}
-	return f.there(a, row)
-}
-
-// there is value for one that is not null.
-func (f *avroField) there(a arrow.Array, row int) any {
-	switch a := a.(type) {
-	case *array.Boolean:
-		return a.Value(row)
-	case *array.Int32:
-		return int(a.Value(row))
-	case *array.Int64:
-		return a.Value(row)
-	case *array.Float32:
-		return a.Value(row)
-	case *array.Float64:
-		return a.Value(row)
-	case *array.String:
-		return a.Value(row)
-	case *array.Binary:
-		return a.Value(row)
-	case *array.FixedSizeBinary:
-		return string(rowtext.AppendUUID(nil, a.Value(row)))
-	case *array.Date32:
-		return a.Value(row).ToTime()
-	case *array.Time64:
-		return time.Duration(a.Value(row)) * time.Microsecond
-	case *array.Timestamp:
-		return time.UnixMicro(int64(a.Value(row))).UTC()
-	case *array.Decimal128:
-		scale := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(f.Type.Scale)), nil)
-		return new(big.Rat).SetFrac(a.Value(row).BigInt(), scale)
-	case *array.Struct:
-		out := make(map[string]any, len(f.Type.Fields))
-		for i, part := range f.parts {
-			out[part.name] = part.value(a.Field(i), row)
-		}
-		return out
-	case *array.Map:
-		start, end := a.ValueOffsets(row)
-		out := make(map[string]any, end-start)
-		for i := int(start); i < int(end); i++ {
-			out[a.Keys().(*array.String).Value(i)] = f.parts[0].value(a.Items(), i)
-		}
-		return out
-	case *array.List:
-		start, end := a.ValueOffsets(row)
-		out := make([]any, 0, end-start)
-		for i := int(start); i < int(end); i++ {
-			out = append(out, f.parts[0].value(a.ListValues(), i))
-		}
-		return out
-	}
-	return a.ValueStr(row)
 }
 
 func (a *avroWriter) EndRowGroup() error { return nil }

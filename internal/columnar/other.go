@@ -29,6 +29,12 @@ type rowReader interface {
 	batches(ctx context.Context, emit func(arrow.RecordBatch) error) error
 }
 
+// partsReader is a rowReader whose file tells of its parts.
+type partsReader interface {
+	// parts adds how many parts there are, how they are packed, and the file's metadata.
+	parts(ctx context.Context, out *Layout) (codec string, err error)
+}
+
 // openOther returns the reader for a file by its first bytes, nil for Parquet and everything unknown.
 func openOther(disk *os.File) (rowReader, error) {
 	head := make([]byte, len(arrowMagic))
@@ -89,6 +95,25 @@ func (a *arrowFile) schema() *arrow.Schema { return a.reader.Schema() }
 func (a *arrowFile) format() string { return "Arrow IPC" }
 
 func (a *arrowFile) rows() int64 { return -1 }
+
+func (a *arrowFile) parts(ctx context.Context, out *Layout) (codec string, err error) {
+	for key, value := range a.schema().Metadata().ToMap() {
+		out.Keys[key] = len(value)
+	}
+	return "", a.batches(ctx, func(b arrow.RecordBatch) error {
+		out.Groups = append(out.Groups, GroupLayout{Rows: b.NumRows(), RawBytes: BatchBytes(b)})
+		return nil
+	})
+}
+
+// BatchBytes is how much memory the columns of a batch take.
+func BatchBytes(b arrow.RecordBatch) int64 {
+	var n int64
+	for _, c := range b.Columns() {
+		n += int64(c.Data().SizeInBytes())
+	}
+	return n
+}
 
 func (a *arrowFile) batches(ctx context.Context, emit func(arrow.RecordBatch) error) error {
 	for i := range a.reader.NumRecords() {

@@ -371,26 +371,6 @@ func (f *File) pages(group, column int) int64 {
 	return int64(len(offsets.GetPageLocations()))
 }
 
-// otherLayout describes a file that tells no more than its schema and, once read, its rows.
-func (f *File) otherLayout() (Layout, error) {
-	info, err := f.disk.Stat()
-	if err != nil {
-		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
-	}
-	out := Layout{Location: f.location, Format: f.other.format(), Bytes: info.Size(), Keys: map[string]int{}}
-	err = f.Batches(context.Background(), func(b arrow.RecordBatch) error {
-		out.Rows += b.NumRows()
-		out.Groups = append(out.Groups, GroupLayout{Rows: b.NumRows()})
-		return nil
-	})
-	f.Schema.Walk(func(path string, field *schema.Field) {
-		if !field.Type.Nested() {
-			out.Columns = append(out.Columns, ColumnLayout{Path: path, Type: field.Type.String(), Codecs: []string{}, Encodings: []string{}})
-		}
-	})
-	return out, err
-}
-
 // with adds a word to a list that has it once.
 func with(list []string, word string) []string {
 	for _, known := range list {

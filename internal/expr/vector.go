@@ -9,6 +9,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/bitutil"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
@@ -125,7 +126,7 @@ func fromColumn(kind schema.Kind, a arrow.Array, above []bool) *vector {
 	default:
 		for i := range n {
 			if !v.isNull(i) {
-				v.texts[i] = a.ValueStr(i)
+				v.texts[i] = string(rowtext.AppendText(nil, a, i))
 			}
 		}
 	}

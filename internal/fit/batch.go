@@ -2,7 +2,6 @@ package fit
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -10,6 +9,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
@@ -46,10 +46,10 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 	}
 	for _, k := range kept {
 		a := in.Column(k.Field)
+		_, isJSON := a.DataType().(arrow.NestedType)
 		for row := range rows {
 			if !a.IsNull(row) {
-				text, isJSON := valueText(a, row)
-				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name, Text: text, JSON: isJSON})
+				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name, Text: string(rowtext.AppendText(nil, a, row)), JSON: isJSON})
 			}
 		}
 	}
@@ -106,14 +106,16 @@ func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a ar
 		return converted
 	}
 	c := newColumn(*f, nil, a.Len())
+	_, isJSON := a.DataType().(arrow.NestedType)
+	var text []byte
 	for row := range a.Len() {
 		if a.IsNull(row) {
 			c.null()
 			continue
 		}
-		text, isJSON := valueText(a, row)
-		if f.Type.Nested() || !c.scalar([]byte(text)) && !c.token([]byte(text)) {
-			out.Misfits = append(out.Misfits, Misfit{Row: row, Column: f.Name, Of: f.Name, Known: true, Text: text, JSON: isJSON})
+		text = rowtext.AppendText(text[:0], a, row)
+		if f.Type.Nested() || !c.scalar(text) && !c.token(text) {
+			out.Misfits = append(out.Misfits, Misfit{Row: row, Column: f.Name, Of: f.Name, Known: true, Text: string(text), JSON: isJSON})
 			c.null()
 		}
 	}
@@ -139,17 +141,6 @@ func uncodedType(t arrow.DataType) arrow.DataType {
 		return arrow.ListOfField(element)
 	}
 	return t
-}
-
-// valueText writes a value of any type; isJSON says that it has parts and is written as JSON.
-func valueText(a arrow.Array, row int) (text string, isJSON bool) {
-	if _, nested := a.DataType().(arrow.NestedType); nested {
-		encoded, err := json.Marshal(a.GetOneForMarshal(row))
-		if err == nil {
-			return string(encoded), true
-		}
-	}
-	return a.ValueStr(row), false
 }
 
 // convert gives an array another type without loss; ok is false where some value would not survive it.

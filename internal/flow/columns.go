@@ -207,20 +207,20 @@ func (i *Inference) sampleColumns(ctx context.Context, r Reading, b Budget) erro
 	if i.Source.reshaped != nil {
 		err := i.Source.eachFormed(ctx, b, func(object int, batch arrow.RecordBatch) error {
 			i.Records += batch.NumRows()
-			i.Observed.Measure(object, batch)
+			i.Observed.Measure(batch)
 			return nil
 		})
 		i.Observed.SetLongest(&i.Schema)
 		return err
 	}
-	for n, in := range i.Source.Inputs {
+	for _, in := range i.Source.Inputs {
 		f, err := columnar.Open(in.Location)
 		if err != nil {
 			return err
 		}
 		err = f.Batches(ctx, func(b arrow.RecordBatch) error {
 			i.Records += b.NumRows()
-			i.Observed.Measure(n, b)
+			i.Observed.Measure(b)
 			return nil
 		})
 		f.Close()

@@ -12,6 +12,7 @@ import (
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/parse/json"
+	"trevak/internal/rowtext"
 	"trevak/internal/sniff"
 	"trevak/internal/table"
 )
@@ -70,7 +71,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 			break
 		}
 		if family(in.Rules.Format) == sniff.Parquet {
-			err = g.columnar(ctx, in.Location, nil)
+			err = g.columnar(ctx, in.Location, in.Rules.Names, nil)
 		} else {
 			err = g.object(ctx, in)
 		}
@@ -102,7 +103,7 @@ func (g *grid) formed(ctx context.Context, source *Source, r Reading) error {
 				for c, a := range batch.Columns() {
 					cell := Cell{Null: a.IsNull(row)}
 					if !cell.Null {
-						cell.Text = a.ValueStr(row)
+						cell.Text = string(rowtext.AppendText(nil, a, row))
 					}
 					g.set(c, cell)
 				}
@@ -143,7 +144,7 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	for _, f := range files {
 		p.Bytes += f.Bytes
 		if len(p.Rows) < n {
-			if err := g.columnar(ctx, f.Path, names); err != nil {
+			if err := g.columnar(ctx, f.Path, nil, names); err != nil {
 				return nil, err
 			}
 		}
@@ -303,8 +304,9 @@ func (g *grid) member(s *json.Scanner) Cell {
 	return Cell{Text: string(s.Skip())}
 }
 
-// columnar takes rows of a Parquet file. names are the columns of a table by field id, nil for a file by itself.
-func (g *grid) columnar(ctx context.Context, location string, names map[int]string) error {
+// columnar takes rows of a columnar file. Its columns go by names, one for each of its fields, or where it is a table's by ids, the names of the
+// table's columns by field id.
+func (g *grid) columnar(ctx context.Context, location string, names []string, ids map[int]string) error {
 	if locate.IsURL(location) || location == "-" {
 		return fault.New(fault.Input, "is a Parquet file, which is read from the disk only").In(location).Try("save it to a file first")
 	}
@@ -319,19 +321,17 @@ func (g *grid) columnar(ctx context.Context, location string, names map[int]stri
 				return io.EOF
 			}
 			g.p.Rows = append(g.p.Rows, nil)
-			for c, field := range batch.Schema().Fields() {
+			for c, field := range f.Schema.Fields {
 				cell := Cell{Null: batch.Column(c).IsNull(row)}
 				if !cell.Null {
-					cell.Text = batch.Column(c).ValueStr(row)
+					cell.Text = string(rowtext.AppendText(nil, batch.Column(c), row))
 				}
-				name := field.Name
 				if names != nil {
+					g.set(g.column(names[c]), cell)
+				} else if name := ids[field.ID]; name != "" {
 					// A column may have had another name when the file was written, or be gone.
-					if name = names[f.Schema.Fields[c].ID]; name == "" {
-						continue
-					}
+					g.set(g.column(name), cell)
 				}
-				g.set(g.column(name), cell)
 			}
 		}
 		return nil

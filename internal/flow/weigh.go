@@ -175,7 +175,7 @@ func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*s
 	var size int64
 	add := func(batch arrow.RecordBatch, raw int64) error {
 		out.batches, out.rows, out.raw = append(out.batches, batch), out.rows+batch.NumRows(), out.raw+raw
-		if size += arrowBytes(batch); size > mostSample {
+		if size += columnar.BatchBytes(batch); size > mostSample {
 			return io.EOF
 		}
 		return nil
@@ -260,14 +260,6 @@ func sampleTable(ctx context.Context, t *table.Table) (*sampleRows, error) {
 		s.Fields[i].Required = false
 	}
 	return source.sampleRows(ctx, s, DefaultBudget())
-}
-
-func arrowBytes(b arrow.RecordBatch) int64 {
-	var n int64
-	for _, c := range b.Columns() {
-		n += int64(c.Data().SizeInBytes())
-	}
-	return n
 }
 
 // chooseCodecs settles by trial on a sample how the columns of an output are compressed.

@@ -167,7 +167,7 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 			kind = types[i]
 		}
 		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
-			orDash(number(int(c.Pages))), Number(c.Bytes), orDash(count(c.RawBytes)), strings.Join(c.Codecs, ", "), encodings(c)})
+			orDash(number(int(c.Pages))), orDash(count(c.Bytes)), orDash(count(c.RawBytes)), orDash(strings.Join(c.Codecs, ", ")), orDash(encodings(c))})
 	}
 	t.Write(s)
 }

@@ -27,7 +27,7 @@ func Inference(s Screen, i *flow.Inference) {
 		t.Header = append(t.Header, "in the source")
 	}
 	for _, l := range lines {
-		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.filled(), l.nulls(), l.distinct(), cut(l.Smallest, longestExtreme),
+		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.filled(), Number(l.Nulls), l.distinct(), cut(l.Smallest, longestExtreme),
 			cut(l.Largest, longestExtreme), l.longest(), l.settledBy(folder)}
 		if renamed {
 			cells = append(cells, l.Origin)
@@ -286,7 +286,7 @@ func (c columnEvidence) nested() bool {
 func (c columnEvidence) filled() string {
 	all := c.Values + c.Nulls
 	switch share := 100 * float64(c.Values) / float64(max(1, all)); {
-	case c.own && c.depth > 0, all == 0:
+	case all == 0:
 		return ""
 	case c.Values == all, c.Values == 0, share >= 1 && share <= 99:
 		return fmt.Sprintf("%.0f%%", share)
@@ -297,17 +297,9 @@ func (c columnEvidence) filled() string {
 	}
 }
 
-// nulls leaves out what was not counted: parts of columns in columnar files.
-func (c columnEvidence) nulls() string {
-	if c.own && c.depth > 0 {
-		return ""
-	}
-	return Number(c.Nulls)
-}
-
 func (c columnEvidence) distinct() string {
 	switch {
-	case c.nested(), c.own && c.depth > 0:
+	case c.nested():
 		return ""
 	case c.DistinctExact:
 		return Number(c.Distinct)
@@ -316,7 +308,7 @@ func (c columnEvidence) distinct() string {
 }
 
 func (c columnEvidence) longest() string {
-	if c.nested() || c.own && c.depth > 0 {
+	if c.nested() || c.own && c.kind != schema.String {
 		return ""
 	}
 	return Number(int64(c.Longest))

@@ -48,11 +48,7 @@ func Delimited(dst []byte, batch arrow.RecordBatch, delimiter byte) []byte {
 			if a.IsNull(row) {
 				continue
 			}
-			if _, nested := a.DataType().(arrow.NestedType); nested {
-				text = AppendJSON(text[:0], a, row)
-			} else {
-				text, _ = appendScalar(text[:0], a, row)
-			}
+			text = AppendText(text[:0], a, row)
 			dst = appendField(dst, text, delimiter)
 		}
 		if len(dst) == at {

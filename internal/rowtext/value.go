@@ -16,6 +16,18 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 )
 
+// AppendText appends a value that is not null, as delimited text has it: plain where it has no parts, otherwise JSON.
+func AppendText(dst []byte, a arrow.Array, row int) []byte {
+	if e, ok := a.(array.ExtensionArray); ok {
+		a = e.Storage()
+	}
+	if _, nested := a.DataType().(arrow.NestedType); nested {
+		return AppendJSON(dst, a, row)
+	}
+	dst, _ = appendScalar(dst, a, row)
+	return dst
+}
+
 // appendScalar appends a value that has no parts, as text. quoted says that it is a string in JSON.
 func appendScalar(dst []byte, a arrow.Array, row int) (_ []byte, quoted bool) {
 	switch a := a.(type) {
@@ -47,6 +59,10 @@ func appendScalar(dst []byte, a arrow.Array, row int) (_ []byte, quoted bool) {
 		return AppendUUID(dst, a.Value(row)), true
 	case *array.Binary:
 		return base64.StdEncoding.AppendEncode(dst, a.Value(row)), true
+	case array.ExtensionArray:
+		return appendScalar(dst, a.Storage(), row)
+	case *array.Dictionary:
+		return appendScalar(dst, a.Dictionary(), a.GetValueIndex(row))
 	}
 	return append(dst, a.ValueStr(row)...), true
 }

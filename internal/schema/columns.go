@@ -3,10 +3,6 @@ package schema
 import (
 	"slices"
 	"strings"
-	"unicode/utf8"
-
-	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
 )
 
 // Declare adds the columns that a columnar file says it has.
@@ -57,7 +53,9 @@ func (n *Node) declareType(at Place, t Type) {
 		n.declare(at, t.Fields)
 	case Map:
 		class = ClassObject
-		n.Entries = &Node{Name: ValueName}
+		if n.Entries == nil {
+			n.Entries = &Node{Name: ValueName}
+		}
 		n.Entries.declareType(at, t.Element.Type)
 	case List:
 		class = ClassArray
@@ -69,59 +67,5 @@ func (n *Node) declareType(at Place, t Type) {
 	n.Seen |= class
 	if i := class.Index(); n.news(i, at) {
 		n.note(i, Instance{Place: at})
-	}
-}
-
-// Measure adds what the rows of a columnar file show of its top-level columns: how many are null, and of texts the different ones, their extremes and
-// lengths.
-func (o *Observed) Measure(object int, b arrow.RecordBatch) {
-	o.Root.Counts[ClassObject.Index()] += b.NumRows()
-	folded := o.Root.inLowerCase()
-	for c, f := range b.Schema().Fields() {
-		n, a := o.Root.folded(f.Name, folded), b.Column(c)
-		nulls := int64(a.NullN())
-		n.Counts[ClassNull.Index()] += nulls
-		texts, isText := a.(*array.String)
-		if _, nested := a.DataType().(arrow.NestedType); nested {
-			class := ClassObject
-			if list, ok := a.(array.ListLike); ok {
-				class = ClassArray
-				if _, isMap := a.(*array.Map); !isMap {
-					for row := range a.Len() {
-						if start, end := list.ValueOffsets(row); !a.IsNull(row) {
-							n.lengths().add(int(end - start))
-						}
-					}
-				}
-			}
-			n.Counts[class.Index()] += int64(a.Len()) - nulls
-			continue
-		}
-		n.Counts[ClassText.Index()] += int64(a.Len()) - nulls
-		for row := range a.Len() {
-			if a.IsNull(row) {
-				continue
-			}
-			var text []byte
-			if isText {
-				text = []byte(texts.Value(row))
-			} else {
-				text = []byte(a.ValueStr(row))
-			}
-			n.Distinct.Add(text)
-			n.stretch(text)
-			if len(text) > n.Longest {
-				n.Longest = max(n.Longest, utf8.RuneCount(text))
-			}
-		}
-	}
-}
-
-// SetLongest puts the lengths of texts that were measured into a schema.
-func (o *Observed) SetLongest(s *Schema) {
-	for i := range s.Fields {
-		if n := o.Root.Member(s.Fields[i].Source()); n != nil && s.Fields[i].Type.Kind == String {
-			s.Fields[i].Longest = n.Longest
-		}
 	}
 }

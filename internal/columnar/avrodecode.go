@@ -1,0 +1,282 @@
+package columnar
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+	"github.com/golang/snappy"
+	"github.com/hamba/avro/v2"
+	"github.com/hamba/avro/v2/ocf"
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zstd"
+
+	"trevak/internal/lexical"
+	"trevak/internal/rowtext"
+)
+
+// mostAvroBlock bounds how large a block may be when unpacked.
+const mostAvroBlock = 256 << 20
+
+// unpackAvro unpacks a block (Avro specification, "Required Codecs" and "Optional Codecs").
+func unpackAvro(codec string, data []byte) ([]byte, error) {
+	switch ocf.CodecName(codec) {
+	case ocf.Null:
+		return data, nil
+	case ocf.Deflate:
+		r := flate.NewReader(bytes.NewReader(data))
+		defer r.Close()
+		out, err := io.ReadAll(io.LimitReader(r, mostAvroBlock+1))
+		if err == nil && len(out) > mostAvroBlock {
+			err = fmt.Errorf("a block unpacks to more than %d bytes", mostAvroBlock)
+		}
+		if len(data) == 0 {
+			return nil, nil
+		}
+		return out, err
+	case ocf.Snappy:
+		if n, err := snappy.DecodedLen(data); len(data) > 0 && (err != nil || n > mostAvroBlock) {
+			return nil, fmt.Errorf("a block is said to unpack to %d bytes", n)
+		}
+		if len(data) == 0 {
+			return nil, nil
+		}
+		return (&ocf.SnappyCodec{}).Decode(data)
+	case ocf.ZStandard:
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostAvroBlock))
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		return d.DecodeAll(data, nil)
+	}
+	return nil, fmt.Errorf("its blocks are packed with %q, which is not read", codec)
+}
+
+// avroDecoder reads the values of one block after the other.
+type avroDecoder struct {
+	*avro.Reader
+	// elements is how many elements lists may still have.
+	elements int64
+}
+
+// fail ends the reading.
+func (d *avroDecoder) fail(format string, values ...any) {
+	if d.Error == nil {
+		d.Error = fmt.Errorf(format, values...)
+	}
+}
+
+// avroDecode reads one value into the builder that it was made for. What goes wrong is in the reader's Error.
+type avroDecode func()
+
+// decoder returns what reads the values of a field.
+func (n *avroNode) decoder(d *avroDecoder, b array.Builder) avroDecode {
+	there := n.there(d, b)
+	if n.branches == nil {
+		return there
+	}
+	return func() {
+		switch at := d.ReadLong(); {
+		case at < 0 || at >= int64(len(n.branches)):
+			d.fail("a union has no branch %d", at)
+		case n.branches[at]:
+			b.AppendNull()
+		default:
+			there()
+		}
+	}
+}
+
+// there is decoder for values that are not null.
+func (n *avroNode) there(d *avroDecoder, b array.Builder) avroDecode {
+	switch b := b.(type) {
+	case *array.StructBuilder:
+		members := make([]avroDecode, len(n.parts))
+		for i, part := range n.parts {
+			members[i] = part.decoder(d, b.FieldBuilder(i))
+		}
+		return func() {
+			b.Append(true)
+			for _, decode := range members {
+				decode()
+			}
+		}
+	case *array.MapBuilder:
+		return n.mapDecoder(d, b)
+	case *array.ListBuilder:
+		element := n.parts[0].decoder(d, b.ValueBuilder())
+		return d.blocks(func() { b.Append(true) }, element)
+	}
+	return n.scalarDecoder(d, b)
+}
+
+// mapDecoder reads maps, and lists of entries that are maps.
+func (n *avroNode) mapDecoder(d *avroDecoder, b *array.MapBuilder) avroDecode {
+	value := n.parts[len(n.parts)-1].decoder(d, b.ItemBuilder())
+	key := func() { b.KeyBuilder().(*array.StringBuilder).BinaryBuilder.Append(d.ReadBytes()) }
+	if len(n.parts) == 2 {
+		key = n.parts[0].decoder(d, b.KeyBuilder())
+	}
+	return d.blocks(func() { b.Append(true) }, func() {
+		key()
+		value()
+	})
+}
+
+// blocks reads elements, which come in blocks that end with an empty one.
+func (d *avroDecoder) blocks(begin, element func()) avroDecode {
+	return func() {
+		begin()
+		for d.Error == nil {
+			count, _ := d.ReadBlockHeader()
+			if count == 0 {
+				return
+			}
+			if d.elements -= count; count < 0 || d.elements < 0 {
+				d.fail("lists have more elements than %d in one block", mostElements)
+			}
+			for ; count > 0 && d.Error == nil; count-- {
+				element()
+			}
+		}
+	}
+}
+
+func (n *avroNode) scalarDecoder(d *avroDecoder, b array.Builder) avroDecode {
+	long := d.ReadLong
+	if n.of.Type() == avro.Int {
+		long = func() int64 { return int64(d.ReadInt()) }
+	}
+	unit := avroUnit(n.of)
+	switch b := b.(type) {
+	case *array.BooleanBuilder:
+		return func() { b.Append(d.ReadBool()) }
+	case *array.Int32Builder:
+		return func() { b.Append(d.ReadInt()) }
+	case *array.Int64Builder:
+		return func() { b.Append(d.ReadLong()) }
+	case *array.Float32Builder:
+		return func() { b.Append(d.ReadFloat()) }
+	case *array.Float64Builder:
+		return func() { b.Append(d.ReadDouble()) }
+	case *array.Date32Builder:
+		return func() { b.Append(arrow.Date32(d.ReadInt())) }
+	case *array.Time64Builder:
+		return func() { b.Append(arrow.Time64(d.scaled(long(), unit))) }
+	case *array.TimestampBuilder:
+		return func() { b.Append(arrow.Timestamp(d.scaled(long(), unit))) }
+	case *array.Decimal128Builder:
+		return func() { b.Append(d.decimal(n.bytes(d))) }
+	case *array.StringBuilder:
+		return n.textDecoder(d, b)
+	case *array.BinaryBuilder:
+		return func() { b.Append(n.bytes(d)) }
+	case *array.FixedSizeBinaryBuilder:
+		return func() { b.Append(d.uuid(n.bytes(d))) }
+	case *array.ExtensionBuilder:
+		return n.scalarDecoder(d, b.StorageBuilder())
+	}
+	return func() { d.fail("values of the type %s are not read", n.of.Type()) }
+}
+
+// textDecoder reads texts, the symbols of enumerations, and as JSON what has no other form.
+func (n *avroNode) textDecoder(d *avroDecoder, b *array.StringBuilder) avroDecode {
+	switch of := n.of.(type) {
+	case *avro.EnumSchema:
+		return func() {
+			symbol, ok := of.Symbol(int(d.ReadInt()))
+			if !ok {
+				d.fail("an enumeration has no such symbol")
+			}
+			b.Append(symbol)
+		}
+	case *avro.UnionSchema:
+		return n.unionDecoder(d, b)
+	case *avro.NullSchema:
+		return b.AppendNull
+	}
+	return func() { b.BinaryBuilder.Append(n.bytes(d)) }
+}
+
+// unionDecoder reads a union of several types as the text of its values, JSON for those that have parts.
+func (n *avroNode) unionDecoder(d *avroDecoder, b *array.StringBuilder) avroDecode {
+	builders, decoders := make([]array.Builder, len(n.parts)), make([]avroDecode, len(n.parts))
+	for i, branch := range n.parts {
+		builders[i] = array.NewBuilder(memory.DefaultAllocator, branch.Type.Arrow())
+		decoders[i] = branch.decoder(d, builders[i])
+	}
+	return func() {
+		at := d.ReadLong()
+		if at < 0 || at >= int64(len(n.parts)) {
+			d.fail("a union has no branch %d", at)
+			return
+		}
+		if decoders[at](); d.Error != nil {
+			return
+		}
+		if value := builders[at].NewArray(); value.IsNull(0) {
+			b.AppendNull()
+		} else {
+			b.BinaryBuilder.Append(rowtext.AppendText(nil, value, 0))
+		}
+	}
+}
+
+// bytes reads a text or bytes, of a fixed or of any length.
+func (n *avroNode) bytes(d *avroDecoder) []byte {
+	if fixed, ok := n.of.(*avro.FixedSchema); ok {
+		b := make([]byte, min(fixed.Size(), mostAvroBlock))
+		d.Read(b)
+		return b
+	}
+	return d.ReadBytes()
+}
+
+// scaled brings a time or timestamp to microseconds.
+func (d *avroDecoder) scaled(v, unit int64) int64 {
+	if v > math.MaxInt64/unit || v < math.MinInt64/unit {
+		d.fail("the time %d is beyond what microseconds count", v)
+		return 0
+	}
+	return v * unit
+}
+
+// decimal reads an unscaled value, the highest byte first.
+func (d *avroDecoder) decimal(b []byte) decimal128.Num {
+	sign := byte(0)
+	if len(b) > 0 && b[0]&0x80 != 0 {
+		sign = 0xff
+	}
+	for len(b) > 16 && b[0] == sign && b[1]&0x80 == sign&0x80 {
+		b = b[1:]
+	}
+	if len(b) > 16 {
+		d.fail("a decimal of %d bytes has more than 38 digits", len(b))
+		return decimal128.Num{}
+	}
+	whole := append(slices.Repeat([]byte{sign}, 16-len(b)), b...)
+	var high, low uint64
+	for i := range 8 {
+		high, low = high<<8|uint64(whole[i]), low<<8|uint64(whole[8+i])
+	}
+	return decimal128.New(int64(high), low)
+}
+
+// uuid reads a uuid, as text or as its 16 bytes.
+func (d *avroDecoder) uuid(b []byte) []byte {
+	if len(b) == 16 {
+		return b
+	}
+	id, ok := lexical.StatedUUID(b)
+	if !ok {
+		d.fail("%.40q is no uuid", b)
+	}
+	return id[:]
+}
