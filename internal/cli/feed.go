@@ -65,6 +65,9 @@ func set(flag *pflag.Flag, values []string) error {
 // overridden reports whether another flag says the contrary of one that a feed file has.
 func overridden(flags *pflag.FlagSet, name string) bool {
 	switch name {
+	case "format":
+		// It is that of tables; a convert writes as its destination says.
+		return flags.Lookup("to") != nil
 	case "header-rows", "no-header":
 		return flags.Changed("header") || flags.Changed("no-header") || flags.Changed("header-rows")
 	}
@@ -147,6 +150,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("file-size", "table.file_size", f.Table.FileSize)
 	text("row-group", "table.row_group", f.Table.RowGroup)
 	list("partition-value", "source.partition_values", f.Source.PartitionValues)
+	text("format", "table.format", f.Table.Format)
 	text("codec", "table.codec", f.Table.Codec)
 	number("page-version", "table.page_version", f.Table.PageVersion)
 	text("favor", "table.favor", f.Table.Favor)
@@ -198,7 +202,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
-		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
+		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.

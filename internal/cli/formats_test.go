@@ -63,6 +63,17 @@ func TestColumnarSources(t *testing.T) {
 	must(t, []string{"convert", "1.csv", "--to", "in/1.parquet", "--type", "id=int"})
 	must(t, []string{"convert", "2.csv", "--to", "in/2.arrow"})
 	must(t, []string{"infer", "in"}, "3 records in 2 objects", "id      long", "Depth   double", "the files", "extra   string")
+	shown := must(t, []string{"preview", "in"}, "id  Depth  note  extra", "3   1.5")
+	if strings.Contains(shown.out, "depth") {
+		t.Errorf("a column stands there twice:\n%s", shown.out)
+	}
+	var inferred struct {
+		Columns []struct{ Name, Smallest, Largest string }
+	}
+	decode(t, must(t, []string{"infer", "in", "-o", "json"}).out, &inferred)
+	if c := inferred.Columns[1]; c.Name != "Depth" || c.Smallest != "1.5" || c.Largest != "7" {
+		t.Errorf("%+v", c)
+	}
 	must(t, []string{"convert", "in", "--to", "all.parquet", "--rename", "Depth=depth_m", "--drop", "note", "--lineage"}, "3 read = 3 written")
 	must(t, []string{"preview", "all.parquet"}, "depth_m", "in/2.arrow", "1.5")
 	must(t, []string{"load", "in/1.parquet", "--into", "ops.r"}, "2 read = 2 written")

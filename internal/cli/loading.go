@@ -15,13 +15,13 @@ import (
 func (a *app) load() *cobra.Command {
 	var reading readingFlags
 	var lay layoutFlags
-	var into, drift string
+	var into, drift, format string
 	var dryRun bool
 	var splits []string
 	cmd := &cobra.Command{
 		Use:   "load SOURCE… --into NAMESPACE.TABLE",
 		Short: "Load files into a table, in one atomic commit",
-		Long: `Load reads the source, writes its rows as Parquet files and makes them part of the table in one commit. The table and its
+		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the table in one commit. The table and its
 namespace are made on first use; later loads append, matching columns by name, and what differs from the table is reported. New columns
 are added and types widened, unless --drift says otherwise; values that fit no column are kept in the column _misfit. Records that
 cannot become rows go to a quarantine file; more of them than --max-bad allows stop the load, and the table stays as it was. Source
@@ -54,6 +54,11 @@ files are never changed.`,
 			if l.Layout, err = lay.options(); err != nil {
 				return err
 			}
+			if format != "" {
+				if l.Format, err = table.ParseFormat(format); err != nil {
+					return err
+				}
+			}
 			if l.Splits, err = parseSplits(splits); err != nil {
 				return err
 			}
@@ -71,6 +76,7 @@ files are never changed.`,
 	reading.addShape(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
+	cmd.Flags().StringVar(&format, "format", "", "how the data files are written: parquet, orc or avro (default the table's, for a new one parquet)")
 	cmd.Flags().StringVar(&drift, "drift", "grow", "what becomes of differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
 	cmd.Flags().StringArrayVar(&splits, "split", nil, "load a list into a table of its own, a row for each element with the record's --key or a column _parent_id; may be repeated (`LIST=TABLE`)")
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")

@@ -64,6 +64,11 @@ type FileWriter interface {
 
 // NewFile begins a file in the format that the options name.
 func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
+	if o.Counts && o.Format != Parquet && o.Format != "" {
+		o.Counts = false
+		f, err := NewFile(w, s, o)
+		return &countedFile{FileWriter: f, counts: newTally(s)}, err
+	}
 	switch o.Format {
 	case ORC:
 		return newORCWriter(w, s, o)

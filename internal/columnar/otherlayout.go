@@ -9,6 +9,12 @@ import (
 	"trevak/internal/schema"
 )
 
+// Counted reports whether the file tells nothing of its columns, so that to describe it is to read it.
+func (f *File) Counted() bool {
+	_, isORC := f.other.(*orcFile)
+	return f.other != nil && !isORC
+}
+
 // otherLayout describes a file that says little of its columns: they are read and counted.
 func (f *File) otherLayout() (Layout, error) {
 	ctx := context.Background()

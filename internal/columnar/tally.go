@@ -1,6 +1,7 @@
 package columnar
 
 import (
+	"context"
 	"encoding/binary"
 	"math"
 	"strings"
@@ -236,4 +237,23 @@ func singleValue(v any) []byte {
 		return []byte(v)
 	}
 	return nil
+}
+
+// countedFile counts what is written to a file.
+type countedFile struct {
+	FileWriter
+	counts *tally
+}
+
+func (c *countedFile) Write(ctx context.Context, batch arrow.RecordBatch) error {
+	c.counts.add(batch)
+	return c.FileWriter.Write(ctx, batch)
+}
+
+func (c *countedFile) Close() (*Summary, error) {
+	s, err := c.FileWriter.Close()
+	if err == nil {
+		s.Columns = c.counts.columns()
+	}
+	return s, err
 }

@@ -32,6 +32,8 @@ type Options struct {
 	SecondPages bool
 	// RowGroupRows and RowGroupBytes end a row group, whichever is reached first; the bytes are those of encoded pages.
 	RowGroupRows, RowGroupBytes int64
+	// Counts asks for counts and bounds of the columns of files other than Parquet, which have them anyway.
+	Counts bool
 	// force is the encoding of every column in a trial.
 	force string
 	// Workers is how many columns are encoded at a time.

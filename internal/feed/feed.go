@@ -119,7 +119,9 @@ type Table struct {
 	Sort      string `yaml:"sort,omitempty"`
 	FileSize  string `yaml:"file_size,omitempty"`
 	RowGroup  string `yaml:"row_group,omitempty"`
-	Codec     string `yaml:"codec,omitempty"`
+	// Format is that of the data files: parquet, orc or avro.
+	Format string `yaml:"format,omitempty"`
+	Codec  string `yaml:"codec,omitempty"`
 	// PageVersion is that of Parquet's data pages.
 	PageVersion *int `yaml:"page_version,omitempty"`
 	// Favor is what codecs chosen by trial favor.

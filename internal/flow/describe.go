@@ -19,6 +19,8 @@ type TableInfo struct {
 	Sort          string `json:"sort"`
 	Rows          int64  `json:"rows"`
 	Files         int    `json:"data_files"`
+	// Formats are those of the data files: parquet, orc, avro.
+	Formats []string `json:"file_formats"`
 	// Bytes is the size of the data files, RawBytes that of their pages before compression.
 	Bytes    int64 `json:"size_bytes"`
 	RawBytes int64 `json:"raw_bytes"`
@@ -97,11 +99,13 @@ func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.Fi
 		return nil, nil, err
 	}
 	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
-		Sort: t.Sort.String(), Files: len(files), Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
+		Sort: t.Sort.String(), Files: len(files), Formats: []string{}, Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
 	for _, f := range files {
 		info.Rows += f.Rows
 		info.Bytes += f.Bytes
+		info.Formats = union(info.Formats, []string{f.Format})
 	}
+	slices.Sort(info.Formats)
 	if s, ok := t.Current(); ok {
 		info.LastCommit = &s.Committed
 	}
@@ -115,6 +119,9 @@ func addFooter(leaves map[int]*column, path string) error {
 		return err
 	}
 	defer f.Close()
+	if f.Counted() {
+		return nil
+	}
 	l, err := f.Layout()
 	if err != nil {
 		return err

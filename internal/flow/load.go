@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/layout"
@@ -26,6 +27,8 @@ type Loading struct {
 	// Sort is the order of the rows in each file of a new table.
 	Sort   string
 	Layout layout.Options
+	// Format is that of the data files; empty for the table's, which is Parquet for a new one.
+	Format columnar.Format
 	// Drift is the policy for a table that exists.
 	Drift Drift
 	// Splits are lists that go to tables of their own.
@@ -125,7 +128,10 @@ func (l Loading) first(ctx context.Context, source *Source, b Budget, started ti
 		if err != nil {
 			return prepared{}, err
 		}
-		if load, err = l.Warehouse.Create(l.Into, s, spec, options.Sort); err != nil {
+		if options.Columnar, err = l.formatted(options.Columnar, columnar.Parquet); err != nil {
+			return prepared{}, err
+		}
+		if load, err = l.Warehouse.Create(l.Into, s, spec, options.Sort, options.Columnar.Format); err != nil {
 			return prepared{}, err
 		}
 		return prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), dry: l.DryRun}, load.Rollback}, nil
@@ -134,6 +140,15 @@ func (l Loading) first(ctx context.Context, source *Source, b Budget, started ti
 		load.Schema = out.schema
 	}
 	return load, files, report, err
+}
+
+// formatted completes options by the format of the data files, usual where the load names none.
+func (l Loading) formatted(o columnar.Options, usual columnar.Format) (columnar.Options, error) {
+	if o.Format = l.Format; o.Format == "" {
+		o.Format = usual
+	}
+	o.Counts = o.Format != columnar.Parquet
+	return o, o.Suits(o.Format)
 }
 
 // describeOrigins keeps the name a column had in the source in its comment, where it has no other.
@@ -279,7 +294,11 @@ func (l *further) prepare() (output, error) {
 	if out.options.Columnar, err = options.Columnar.For(s); err != nil {
 		return out, err
 	}
+	if out.options.Columnar, err = l.formatted(out.options.Columnar, l.table.Format); err != nil {
+		return out, err
+	}
 	l.load = l.Warehouse.Append(l.table, s)
+	l.load.Format = out.options.Columnar.Format
 	out.schema, out.create = s, l.place(l.load)
 	return out, nil
 }

@@ -65,12 +65,18 @@ const snapshotsShown = 10
 // TableInfo writes everything about one table.
 func TableInfo(s Screen, info *flow.TableInfo) {
 	s.Printf("%s\n", s.Bold(info.Name))
+	files := fmt.Sprintf("%s of %s", Count(info.Files, "file", "files"), Size(info.Bytes))
+	if taken := columnBytes(info); taken > 0 {
+		files += "; columns take " + Size(taken)
+	}
+	if info.RawBytes > 0 {
+		files += fmt.Sprintf(", %s before compression", Size(info.RawBytes))
+	}
 	s.facts([]fact{
 		{name: "location", value: info.Location},
-		{name: "format", value: fmt.Sprintf("Iceberg version %d, Parquet files", info.FormatVersion)},
+		{name: "format", value: fmt.Sprintf("Iceberg version %d", info.FormatVersion) + fileFormats(info.Formats)},
 		{name: "rows", value: Number(info.Rows)},
-		{name: "files", value: fmt.Sprintf("%s of %s; columns take %s, %s before compression", Count(info.Files, "file", "files"), Size(info.Bytes),
-			Size(columnBytes(info)), Size(info.RawBytes))},
+		{name: "files", value: files},
 		{name: "partitioned by", value: orDash(info.Partitioning)},
 		{name: "sorted by", value: orDash(info.Sort)},
 	})
@@ -93,7 +99,7 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 		if c.Longest > 0 {
 			longest = Number(int64(c.Longest))
 		}
-		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, Number(c.Bytes), Number(c.RawBytes),
+		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, orDash(count(c.Bytes)), orDash(count(c.RawBytes)),
 			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")}
 		if renamed {
 			cells = append(cells, c.Origin)
@@ -103,6 +109,18 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 	t.Write(s)
 	s.Printf("\n")
 	snapshots(s, info.Snapshots)
+}
+
+// fileFormats tells in which formats data files are.
+func fileFormats(formats []string) string {
+	if len(formats) == 0 {
+		return ""
+	}
+	names := make([]string, len(formats))
+	for i, f := range formats {
+		names[i] = map[string]string{"parquet": "Parquet", "orc": "ORC", "avro": "Avro"}[f]
+	}
+	return ", " + strings.Join(names, " and ") + " files"
 }
 
 // columnBytes adds up the compressed columns.

@@ -15,6 +15,7 @@ import (
 	icetable "github.com/apache/iceberg-go/table"
 	"github.com/google/uuid"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
@@ -27,6 +28,8 @@ type Append struct {
 	Schema schema.Schema
 	Spec   layout.Spec
 	Sort   layout.Sort
+	// Format is that of the load's data files: Parquet, ORC or Avro.
+	Format columnar.Format
 	// Creates is set when the table does not exist yet; it appears with the commit.
 	Creates bool
 	// Cause and Changes tell why the schema is not the table's any more, and how.
@@ -65,13 +68,16 @@ func properties(mapping, notes, log string) iceberg.Properties {
 	}
 }
 
-// Create begins the first load of a table, with a schema that has no ids yet.
-func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort) (*Append, error) {
+// Create begins the first load of a table, with a schema that has no ids yet. Its files are of a format that later loads follow.
+func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format) (*Append, error) {
 	s = s.Clone()
 	s.AssignIDs()
 	props, err := firstProperties(s)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
+	}
+	if format != columnar.Parquet {
+		props[icetable.WriteFormatDefaultKey] = formatName(format)
 	}
 	location := filepath.Join(append([]string{w.dir}, name.parts...)...)
 	order, err := sortToIceberg(sort, s)
@@ -86,7 +92,7 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
 	}
 	base := icetable.New(name.parts, metadata, "", localFiles, &creation{warehouse: w, base: metadata})
-	return w.begin(name, s, spec, sort, base, true), nil
+	return w.begin(name, s, spec, sort, format, base, true), nil
 }
 
 // localFiles opens the file system that syncs what it writes.
@@ -108,12 +114,12 @@ func firstProperties(s schema.Schema) (iceberg.Properties, error) {
 
 // Append begins a further load of a table, under its schema or one that grew out of it.
 func (w *Warehouse) Append(t *Table, s schema.Schema) *Append {
-	return w.begin(t.Name, s, t.Spec, t.Sort, t.table, false)
+	return w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table, false)
 }
 
-func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, base *icetable.Table, creates bool) *Append {
+func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format, base *icetable.Table, creates bool) *Append {
 	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	return &Append{Schema: s, Spec: spec, Sort: sort, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
+	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
 }
 
 func sameIDs(a, b []schema.Field) bool {
@@ -137,7 +143,7 @@ func sameIDs(a, b []schema.Field) bool {
 func (a *Append) CreateFile(folder string) (io.WriteCloser, string, error) {
 	a.files++
 	dir := filepath.Join(a.base.Location(), "data", filepath.FromSlash(folder))
-	path := filepath.Join(dir, fmt.Sprintf("%05d-%s.parquet", a.files, a.load))
+	path := filepath.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, a.Format))
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "the folder of a data file cannot be made")
 	}
@@ -325,7 +331,7 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFi
 	for i := range spec.NumFields() {
 		partition[spec.Field(i).FieldID] = f.Values[i]
 	}
-	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, iceberg.ParquetFile, partition, nil, nil,
+	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, fileFormats[a.Format], partition, nil, nil,
 		f.Summary.Rows, f.Summary.Bytes)
 	if err != nil {
 		return nil, err
@@ -333,7 +339,10 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFi
 	sizes, values, nulls, nans := map[int]int64{}, map[int]int64{}, map[int]int64{}, map[int]int64{}
 	lower, upper := map[int][]byte{}, map[int][]byte{}
 	for id, m := range f.Summary.Columns {
-		sizes[id], values[id], nulls[id] = m.Bytes, m.Values, m.Nulls
+		values[id], nulls[id] = m.Values, m.Nulls
+		if m.Bytes > 0 {
+			sizes[id] = m.Bytes
+		}
 		if m.Floating {
 			nans[id] = m.NaNs
 		}

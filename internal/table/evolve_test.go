@@ -8,6 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
@@ -28,7 +29,7 @@ func TestSchemaGrowsWithTheCommit(t *testing.T) {
 	s := schema.Schema{Key: []string{"id"}, Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Int}, Required: true, Pinned: true},
 		{Name: "day", Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y", Nulls: []string{"NA"}, DecimalMark: ","}},
 		{Name: "note", Type: schema.Type{Kind: schema.String}, Longest: 12}}}
-	a, err := w.Create(name, s, nil, layout.Sort{{Column: "day", Descending: true, NullsLast: true}})
+	a, err := w.Create(name, s, nil, layout.Sort{{Column: "day", Descending: true, NullsLast: true}}, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
 	}

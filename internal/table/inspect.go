@@ -3,6 +3,7 @@ package table
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"github.com/apache/iceberg-go"
 
@@ -12,6 +13,7 @@ import (
 // File is a data file of a table's current state.
 type File struct {
 	Path        string
+	Format      string // parquet, orc or avro
 	Rows, Bytes int64
 	// Columns holds the compressed bytes of each leaf column by field id.
 	Columns map[int]int64
@@ -43,7 +45,7 @@ func (t *Table) Files(ctx context.Context) ([]File, error) {
 			if f.ContentType() != iceberg.EntryContentData {
 				return nil, fault.New(fault.Schema, "the table %s has delete files, which are not read yet", t.Name)
 			}
-			out = append(out, File{Path: plainPath(f.FilePath()), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
+			out = append(out, File{Path: plainPath(f.FilePath()), Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
 		}
 	}
 	return out, nil

@@ -69,7 +69,7 @@ func load(t testing.TB, w *Warehouse, name Name, rows int) (Snapshot, error) {
 	}
 	var a *Append
 	if existing == nil {
-		a, err = w.Create(name, columns(), layout.Spec{{Name: "identity", Column: "sea_area"}}, nil)
+		a, err = w.Create(name, columns(), layout.Spec{{Name: "identity", Column: "sea_area"}}, nil, columnar.Parquet)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -139,7 +139,7 @@ func TestCreateAndAppend(t *testing.T) {
 func TestNothingIsSeenBeforeTheCommit(t *testing.T) {
 	dir := t.TempDir()
 	w, name := open(t, dir)
-	a, err := w.Create(name, columns(), nil, nil)
+	a, err := w.Create(name, columns(), nil, nil, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,11 +190,11 @@ func TestConcurrentLoadsAreAllKept(t *testing.T) {
 
 func TestOneOfTwoCreationsWins(t *testing.T) {
 	w, name := open(t, t.TempDir())
-	first, err := w.Create(name, columns(), nil, nil)
+	first, err := w.Create(name, columns(), nil, nil, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
 	}
-	second, err := w.Create(name, columns(), nil, nil)
+	second, err := w.Create(name, columns(), nil, nil, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -233,7 +233,7 @@ func TestInterruptedCommitsDoNotBlock(t *testing.T) {
 // TestPublishedFilesAreNeverRemoved lets the step after the publication of a commit fail.
 func TestPublishedFilesAreNeverRemoved(t *testing.T) {
 	w, name := open(t, t.TempDir())
-	a, err := w.Create(name, columns(), nil, nil)
+	a, err := w.Create(name, columns(), nil, nil, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,6 +21,7 @@ import (
 	icetable "github.com/apache/iceberg-go/table"
 	"github.com/gofrs/flock"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
@@ -81,6 +82,8 @@ type Table struct {
 	Schema schema.Schema
 	Spec   layout.Spec
 	Sort   layout.Sort
+	// Format is that of files to come.
+	Format columnar.Format
 	table  *icetable.Table
 }
 
@@ -104,7 +107,7 @@ func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), table: loaded}, nil
+	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), Format: formatFrom(loaded.Properties()), table: loaded}, nil
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.
