@@ -132,6 +132,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("where", "shape.where", form.Where)
 	list("unnest", "shape.unnest", form.Unnest)
 	yes("unnest-index", "shape.unnest_index", form.UnnestIndex)
+	yes("unnest-count", "shape.unnest_count", form.UnnestCount)
 	text("unnest-empty", "shape.unnest_empty", form.UnnestEmpty)
 	yes("confirm-multiply", "shape.confirm_multiply", form.ConfirmMultiply)
 	text("nested", "shape.nested", form.Nested)
@@ -206,7 +207,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.
-		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
+		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestCount: yes("unnest-count"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
 			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"), NestRows: stated("nest-rows"), NestKey: stated("nest-key"),
 			Rename: array("rename")}
 		i = records

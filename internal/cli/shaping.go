@@ -17,7 +17,8 @@ type shapeFlags struct {
 	lists                  string
 	unnest                 []string
 	unnestEmpty            string
-	unnestIndex, confirmed bool
+	unnestIndex            bool
+	unnestCount, confirmed bool
 	nest, derive           []string
 	nestRows, nestKey      string
 }
@@ -31,6 +32,7 @@ func (f *shapeFlags) add(cmd *cobra.Command) {
 	flags.StringVar(&f.lists, "lists", "keep", "lists and maps that flattening leaves: keep them, or write them as json text")
 	flags.StringArrayVar(&f.unnest, "unnest", nil, "make a row of each element of a `list`; a,b goes through two lists side by side; may be repeated, which multiplies rows")
 	flags.BoolVar(&f.unnestIndex, "unnest-index", false, "add a column LIST_index with the position of each element, from 0")
+	flags.BoolVar(&f.unnestCount, "unnest-count", false, "add a column LIST_count with how many elements the list has: 0 for an empty one, null for none")
 	flags.StringVar(&f.unnestEmpty, "unnest-empty", "keep", "records whose list is empty or absent: keep them as a row, or drop them")
 	flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
 	flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns; may be repeated (`NAME=COL,COL`)")
@@ -41,7 +43,7 @@ func (f *shapeFlags) add(cmd *cobra.Command) {
 
 // spec turns the flags into a shape.
 func (f *shapeFlags) spec() (shape.Spec, error) {
-	s := shape.Spec{Where: f.where, Separator: f.separator, Depth: f.depth, Index: f.unnestIndex, DropEmpty: f.unnestEmpty == "drop", Flatten: f.nested == "flatten",
+	s := shape.Spec{Where: f.where, Separator: f.separator, Depth: f.depth, Index: f.unnestIndex, Count: f.unnestCount, DropEmpty: f.unnestEmpty == "drop", Flatten: f.nested == "flatten",
 		ListsAsJSON: f.lists == "json"}
 	switch {
 	case f.nested != "keep" && f.nested != "flatten":
@@ -54,8 +56,8 @@ func (f *shapeFlags) spec() (shape.Spec, error) {
 		return s, fault.New(fault.Usage, "--flatten-depth counts from 0 on")
 	case (f.lists == "json" || f.depth > 0) && !s.Flatten:
 		return s, fault.New(fault.Usage, "--lists and --flatten-depth are for flattened records").Try("add --nested flatten")
-	case (f.unnestIndex || s.DropEmpty || f.confirmed) && len(f.unnest) == 0:
-		return s, fault.New(fault.Usage, "--unnest-index, --unnest-empty and --confirm-multiply are for --unnest").Try("name a list: --unnest LIST")
+	case (f.unnestIndex || f.unnestCount || s.DropEmpty || f.confirmed) && len(f.unnest) == 0:
+		return s, fault.New(fault.Usage, "--unnest-index, --unnest-count, --unnest-empty and --confirm-multiply are for --unnest").Try("name a list: --unnest LIST")
 	}
 	for _, text := range f.unnest {
 		s.Unnest = append(s.Unnest, strings.Split(text, ","))

@@ -60,6 +60,7 @@ type Shape struct {
 	Where           string   `yaml:"where,omitempty"`
 	Unnest          []string `yaml:"unnest,omitempty"`
 	UnnestIndex     *bool    `yaml:"unnest_index,omitempty"`
+	UnnestCount     *bool    `yaml:"unnest_count,omitempty"`
 	UnnestEmpty     string   `yaml:"unnest_empty,omitempty"`
 	ConfirmMultiply *bool    `yaml:"confirm_multiply,omitempty"`
 	// Nested is keep or flatten, Lists keep or json.

@@ -23,7 +23,9 @@ type group struct {
 	place   int   // of the list among the others
 	alone   bool  // the elements are values
 	element arrow.DataType
-	order   []string // columns that rows are put in the order of first, the key before the others; empty where they stay as they are
+	// position and count are the columns of --unnest-index and --unnest-count, -1 without them.
+	position, count int
+	order           []string // columns that rows are put in the order of first, the key before the others; empty where they stay as they are
 }
 
 // newGroup settles which columns become a list, and returns the fields that there are then.
@@ -41,13 +43,16 @@ func newGroup(n Nest, key []string, separator string, fields []schema.Field) (*g
 		taken[at] = true
 		g.members = append(g.members, at)
 	}
-	// The position that an unnesting added has no place in a list, which has its own order.
-	position := find(fields, n.Name+separator+"index")
-	if position >= 0 && !taken[position] && fields[position].Type.Kind == schema.Long {
-		taken[position] = true
-	} else {
-		position = -1
+	// What an unnesting added has no place in a list, which has its own order and length.
+	told := func(what string) int {
+		at := find(fields, listColumn(n.Name, separator, what))
+		if at < 0 || taken[at] || fields[at].Type.Kind != schema.Long {
+			return -1
+		}
+		taken[at] = true
+		return at
 	}
+	g.position, g.count = told("index"), told("count")
 	out := g.listField(separator, fields)
 	var rest []schema.Field
 	for i, f := range fields {
@@ -70,8 +75,8 @@ func newGroup(n Nest, key []string, separator string, fields []schema.Field) (*g
 		if err := g.arrange(key, fields); err != nil {
 			return nil, nil, err
 		}
-		if position >= 0 {
-			g.order = append(g.order, fields[position].Name)
+		if g.position >= 0 {
+			g.order = append(g.order, fields[g.position].Name)
 		}
 	}
 	return g, rest, nil
@@ -112,18 +117,13 @@ func (p *Plan) Arranges() (rows schema.Schema, order []string) {
 
 // listField is the column that the list becomes. Members lose the list's name at the beginning of theirs, where all have it.
 func (g *group) listField(separator string, fields []schema.Field) schema.Field {
-	prefix := g.Name + separator
-	for _, at := range g.members {
-		if !strings.HasPrefix(fields[at].Name, prefix) || len(fields[at].Name) == len(prefix) {
-			prefix = ""
-		}
-	}
 	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct}}
 	for _, at := range g.members {
 		part := fields[at]
-		part.Name, part.Required = strings.TrimPrefix(part.Name, prefix), false
+		part.Required = false
 		element.Type.Fields = append(element.Type.Fields, part)
 	}
+	shorten(element.Type.Fields, g.Name+separator)
 	if g.alone = len(g.members) == 1 && strings.EqualFold(fields[g.members[0]].Name, g.Name); g.alone {
 		element.Type = fields[g.members[0]].Type
 	}
@@ -141,6 +141,9 @@ func (p *Plan) Ends(batch arrow.RecordBatch) []int {
 	for _, at := range p.group.others {
 		markChanges(differs, batch.Column(at))
 	}
+	if g := p.group; g.position >= 0 && len(g.order) == 0 {
+		markStarts(differs, batch.Column(g.position).(*array.Int64))
+	}
 	var ends []int
 	for i := 1; i < n; i++ {
 		if differs[i] {
@@ -151,6 +154,13 @@ func (p *Plan) Ends(batch arrow.RecordBatch) []int {
 		ends = append(ends, n)
 	}
 	return ends
+}
+
+// markStarts notes the rows whose position does not come after that of the row before: another list begins there, even where all else is the same.
+func markStarts(differs []bool, positions *array.Int64) {
+	for i := 1; i < positions.Len(); i++ {
+		differs[i] = differs[i] || positions.IsNull(i) || positions.IsNull(i-1) || positions.Value(i) <= positions.Value(i-1)
+	}
 }
 
 // markChanges notes the rows that differ from the one before.
@@ -188,14 +198,14 @@ func (p *Plan) Group(ctx context.Context, batch arrow.RecordBatch, ends []int) (
 	bits, nulls, start := newBits(len(ends)), 0, 0
 	for i, end := range ends {
 		firsts[i] = int32(start)
-		if end == start+1 && g.nothing(batch, start) {
-			// One row without an element is what a record without a list becomes.
-			bitutil.ClearBit(bits, i)
-			nulls++
-		} else {
+		switch {
+		case end > start+1 || g.holds(batch, start):
 			for row := start; row < end; row++ {
 				elements = append(elements, int32(row))
 			}
+		case g.count < 0 || batch.Column(g.count).IsNull(start):
+			bitutil.ClearBit(bits, i)
+			nulls++
 		}
 		offsets = append(offsets, int32(len(elements)))
 		start = end
@@ -225,6 +235,17 @@ func (p *Plan) Group(ctx context.Context, batch arrow.RecordBatch, ends []int) (
 		types[i].Type = a.DataType()
 	}
 	return array.NewRecordBatch(arrow.NewSchema(types, nil), arrays, int64(len(ends))), nil
+}
+
+// holds reports whether a single row is that of an element. One without is what a record with an empty list becomes, or with none.
+func (g *group) holds(batch arrow.RecordBatch, row int) bool {
+	if g.count >= 0 && batch.Column(g.count).IsValid(row) {
+		return batch.Column(g.count).(*array.Int64).Value(row) > 0
+	}
+	if g.position >= 0 {
+		return batch.Column(g.position).IsValid(row)
+	}
+	return !g.nothing(batch, row)
 }
 
 // nothing reports whether none of the columns of the list has a value in a row.

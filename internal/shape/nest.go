@@ -3,6 +3,7 @@ package shape
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -13,11 +14,13 @@ import (
 	"trevak/internal/schema"
 )
 
-// nest makes an object of columns, in the place of the first. Where none of them has a value there is no object.
+// nest makes an object of columns, in the place of the first. Where none of them has a value there is no object. Members lose the object's name at the
+// beginning of theirs, where all have it.
 type nest struct {
 	Nest
-	at []int
-	dt arrow.DataType
+	separator string
+	at        []int
+	dt        arrow.DataType
 }
 
 func (s *nest) settle(fields []schema.Field) ([]schema.Field, error) {
@@ -35,6 +38,7 @@ func (s *nest) settle(fields []schema.Field) ([]schema.Field, error) {
 		part.Required = false
 		out.Type.Fields = append(out.Type.Fields, part)
 	}
+	shorten(out.Type.Fields, s.Name+s.separator)
 	if at := find(fields, s.Name); at >= 0 && !slices.Contains(s.at, at) {
 		return nil, fault.New(fault.Usage, "--nest %s: the rows have a column of that name already", s.Name).Try("give the object another name")
 	}
@@ -49,6 +53,16 @@ func (s *nest) settle(fields []schema.Field) ([]schema.Field, error) {
 		}
 	}
 	return rest, nil
+}
+
+// shorten takes a prefix from the names of members, where all have it and something is left.
+func shorten(members []schema.Field, prefix string) {
+	if slices.ContainsFunc(members, func(f schema.Field) bool { return !strings.HasPrefix(f.Name, prefix) || len(f.Name) == len(prefix) }) {
+		return
+	}
+	for i := range members {
+		members[i].Name = strings.TrimPrefix(members[i].Name, prefix)
+	}
 }
 
 func (s *nest) apply(_ context.Context, f *frame) error {

@@ -25,8 +25,9 @@ type Spec struct {
 	Where string
 	// Unnest makes rows of the elements of lists, one entry after the other; the lists of one entry go side by side.
 	Unnest [][]string
-	// Index adds the position of each element, from 0; DropEmpty leaves out rows whose lists are empty or absent, which otherwise stay as one row each.
-	Index, DropEmpty bool
+	// Index adds the position of each element, from 0, and Count how many elements each list has, which is null for one that is absent; DropEmpty leaves out
+	// rows whose lists are empty or absent, which otherwise stay as one row each.
+	Index, Count, DropEmpty bool
 	// Flatten makes a column of every member of an object, named by its path with Separator between; below Depth objects, 0 for any number, they stay.
 	Flatten   bool
 	Separator string
@@ -100,7 +101,7 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 		p.steps = append(p.steps, &without{name: list})
 	}
 	for _, lists := range spec.Unnest {
-		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, dropEmpty: spec.DropEmpty, separator: separator})
+		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, count: spec.Count, dropEmpty: spec.DropEmpty, separator: separator})
 	}
 	if spec.Flatten {
 		p.steps = append(p.steps, &flatten{separator: separator, depth: spec.Depth, asJSON: spec.ListsAsJSON})
@@ -109,7 +110,7 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 		p.steps = append(p.steps, &derive{Derivation: d})
 	}
 	for _, n := range spec.Nest {
-		p.steps = append(p.steps, &nest{Nest: n})
+		p.steps = append(p.steps, &nest{Nest: n, separator: separator})
 	}
 	fields := s.Clone().Fields
 	var err error

@@ -16,10 +16,10 @@ import (
 
 // unnest makes a row of each element of lists, which go side by side where there are several; the other columns are repeated.
 type unnest struct {
-	lists            []string
-	index, dropEmpty bool
-	separator        string
-	paths            [][]int // of the lists, positions from the outermost column on
+	lists                   []string
+	index, count, dropEmpty bool
+	separator               string
+	paths                   [][]int // of the lists, positions from the outermost column on
 }
 
 func (u *unnest) settle(fields []schema.Field) ([]schema.Field, error) {
@@ -36,14 +36,26 @@ func (u *unnest) settle(fields []schema.Field) ([]schema.Field, error) {
 			f.Type, f.Required = element.Type, false
 		})
 	}
+	var added []schema.Field
 	if u.index {
-		name := strings.ReplaceAll(u.lists[0], ".", u.separator) + u.separator + "index"
-		if find(fields, name) >= 0 {
-			return nil, fault.New(fault.Usage, "the rows have a column %q already", name).Try("leave the index out, or rename the column")
-		}
-		fields = slices.Insert(fields, u.paths[0][0], schema.Field{Name: name, Type: schema.Type{Kind: schema.Long}})
+		added = append(added, schema.Field{Name: listColumn(u.lists[0], u.separator, "index"), Type: schema.Type{Kind: schema.Long}})
 	}
-	return fields, nil
+	if u.count {
+		for _, list := range u.lists {
+			added = append(added, schema.Field{Name: listColumn(list, u.separator, "count"), Type: schema.Type{Kind: schema.Long}})
+		}
+	}
+	for _, f := range added {
+		if find(fields, f.Name) >= 0 {
+			return nil, fault.New(fault.Usage, "the rows have a column %q already", f.Name).Try("leave --unnest-index or --unnest-count out, or rename the column")
+		}
+	}
+	return slices.Insert(fields, u.paths[0][0], added...), nil
+}
+
+// listColumn is the name of a column that tells something of a list.
+func listColumn(list, separator, what string) string {
+	return strings.ReplaceAll(list, ".", separator) + separator + what
 }
 
 // path finds a list by its name, or its path through objects.
@@ -118,9 +130,16 @@ func (u *unnest) apply(ctx context.Context, f *frame) (err error) {
 			}
 		}
 	}
+	var added []arrow.Array
 	if u.index {
-		arrays = slices.Insert(arrays, u.paths[0][0], e.positions())
+		added = append(added, e.positions())
 	}
+	if u.count {
+		for _, list := range lists {
+			added = append(added, e.counts(list))
+		}
+	}
+	arrays = slices.Insert(arrays, u.paths[0][0], added...)
 	f.arrays = arrays
 	f.moved(e.rows)
 	return nil
@@ -190,8 +209,28 @@ func (e *expansion) positions() arrow.Array {
 			nulls++
 		}
 	}
-	buffers := []*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(e.index))}
-	return array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int64, len(e.rows), buffers, nil, nulls, 0))
+	return longs(e.index, bits, nulls)
+}
+
+// counts is the column of how many elements a list has.
+func (e *expansion) counts(list *array.List) arrow.Array {
+	values := make([]int64, len(e.rows))
+	bits, nulls := newBits(len(e.rows)), 0
+	for i, row := range e.rows {
+		if list.IsNull(int(row)) {
+			bitutil.ClearBit(bits, i)
+			nulls++
+			continue
+		}
+		start, end := list.ValueOffsets(int(row))
+		values[i] = end - start
+	}
+	return longs(values, bits, nulls)
+}
+
+func longs(values []int64, bits []byte, nulls int) arrow.Array {
+	buffers := []*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(values))}
+	return array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int64, len(values), buffers, nil, nulls, 0))
 }
 
 // rebuild returns a column with lists in it for the new rows: elements in the place of the lists, all else repeated.
