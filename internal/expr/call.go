@@ -96,13 +96,16 @@ func (p *parser) alike(at int, values []node) []node {
 	if values[0].null {
 		p.fail(at, "NULL has no type here; write CAST(NULL AS double)")
 	}
+	if p.err == nil && values[0].kind == schema.Decimal {
+		return p.sameScale(at, values)
+	}
 	return values
 }
 
 // chosen takes the value behind the first condition that is true, or the last one.
 func chosen(at int, conditions, values []node) node {
 	kind := values[0].kind
-	return node{kind: kind, at: at, eval: func(b *rows) (*vector, error) {
+	return node{kind: kind, at: at, digits: values[0].digits, eval: func(b *rows) (*vector, error) {
 		out := newVector(kind, b.n)
 		done := make([]bool, b.n)
 		for c, value := range values {
@@ -161,7 +164,7 @@ func (p *parser) nullIf(name token) node {
 	if args[0].null {
 		return p.fail(args[0].at, "NULL has no type here")
 	}
-	return chosen(name.at, []node{same}, []node{nullOf(args[0].kind, name.at), args[0]})
+	return chosen(name.at, []node{same}, []node{nullLike(args[0], name.at), args[0]})
 }
 
 // numeric makes sure that a node is a number.
@@ -176,7 +179,7 @@ func (p *parser) numeric(n node, what string) node {
 }
 
 func (p *parser) double(n node, what string) node {
-	if n = p.numeric(n, what); n.kind == schema.Long {
+	if n = p.numeric(n, what); number(n.kind) {
 		return toDouble(n)
 	}
 	return n
@@ -205,6 +208,9 @@ func textCall(f func(string) string) func(*parser, token) node {
 
 func (p *parser) abs(name token) node {
 	n := p.numeric(p.arguments(1)[0], name.word)
+	if n.kind == schema.Decimal {
+		return absolute(name, n)
+	}
 	return mapped(n.kind, name.at, n, func(b *rows, out, in *vector, i int) error {
 		if n.kind == schema.Double {
 			out.doubles[i] = math.Abs(in.doubles[i])
@@ -359,8 +365,11 @@ func (p *parser) extract(name token) node {
 		return p.fail(part.at, "a date has no %s", strings.ToLower(part.word))
 	case of.kind == schema.Date:
 		of = toMicros(of, schema.Timestamp)
+	case of.kind == schema.Time && slices.Contains([]string{"YEAR", "MONTH", "DAY"}, part.word):
+		return p.fail(part.at, "a time has no %s", strings.ToLower(part.word))
+	case of.kind == schema.Time:
 	case of.kind != schema.Timestamp && of.kind != schema.TimestampTz:
-		return p.fail(of.at, "EXTRACT takes dates and timestamps, this is %s", of.kind)
+		return p.fail(of.at, "EXTRACT takes dates, times and timestamps, this is %s", of.kind)
 	}
 	return mapped(schema.Long, name.at, of, func(_ *rows, out, in *vector, i int) error {
 		out.longs[i] = partOf(part.word, in.longs[i])
@@ -373,35 +382,62 @@ func (p *parser) cast(name token) node {
 	of := p.condition()
 	p.expect("AS")
 	t := p.take()
+	var d digits
+	if t.word == "DECIMAL" || t.word == "NUMERIC" {
+		d = p.decimalType()
+	}
 	p.expect(")")
 	kind := map[string]schema.Kind{"LONG": schema.Long, "BIGINT": schema.Long, "DOUBLE": schema.Double, "STRING": schema.String, "VARCHAR": schema.String,
-		"BOOLEAN": schema.Boolean, "DATE": schema.Date, "TIMESTAMP": schema.Timestamp, "TIMESTAMPTZ": schema.TimestampTz}[t.word]
+		"BOOLEAN": schema.Boolean, "DECIMAL": schema.Decimal, "NUMERIC": schema.Decimal, "DATE": schema.Date, "TIME": schema.Time, "TIMESTAMP": schema.Timestamp, "TIMESTAMPTZ": schema.TimestampTz}[t.word]
 	switch {
 	case p.err != nil:
 		return of
 	case kind == schema.Unknown:
-		return p.fail(t.at, "%s is no type; there are long, double, string, boolean, date, timestamp, timestamptz", t.show())
+		return p.fail(t.at, "%s is no type; there are long, double, decimal(p,s), string, boolean, date, time, timestamp, timestamptz", t.show())
 	case of.null:
-		return nullOf(kind, of.at)
+		return nullLike(node{kind: kind, digits: d}, of.at)
+	case kind == schema.Decimal:
+		return p.castToDecimal(name, of, d)
 	case of.kind == kind:
 		return of
 	}
-	if _, ok := castOne(kind, newVector(of.kind, 1), 0); !ok && of.kind != schema.String {
+	if _, ok := castOne(kind, newVector(of.kind, 1), 0, of.digits.scale); !ok && of.kind != schema.String {
 		return p.fail(name.at, "%s is never %s", of.kind, kind)
 	}
 	return mapped(kind, name.at, of, func(b *rows, out, in *vector, i int) error {
-		v, ok := castOne(kind, in, i)
+		v, ok := castOne(kind, in, i, of.digits.scale)
 		if !ok {
-			return b.fail(name.at, "%q is no %s", textOf(in, i), kind)
+			return b.fail(name.at, "%q is no %s", textOf(in, i, of.digits.scale), kind)
 		}
 		out.set(i, b.n, v, 0)
 		return nil
 	})
 }
 
-// textOf writes a value as text.
-func textOf(in *vector, i int) string {
+func (p *parser) castToDecimal(name token, of node, d digits) node {
+	if of.kind != schema.String && !number(of.kind) {
+		return p.fail(name.at, "%s is never decimal", of.kind)
+	}
+	if exact, ok := asDecimal(of); ok {
+		of = exact
+	}
+	out := mapped(schema.Decimal, name.at, of, func(b *rows, out, in *vector, i int) error {
+		v, ok := toDecimal(of, in, i, d)
+		if !ok {
+			return b.fail(name.at, "%q is no decimal(%d,%d)", textOf(in, i, of.digits.scale), d.precision, d.scale)
+		}
+		out.decimals[i] = v
+		return nil
+	})
+	out.digits = d
+	return out
+}
+
+// textOf writes a value as text; scale is that of decimals.
+func textOf(in *vector, i, scale int) string {
 	switch in.kind {
+	case schema.Decimal:
+		return in.decimals[i].ToString(int32(scale))
 	case schema.Double:
 		return strconv.FormatFloat(in.doubles[i], 'g', -1, 64)
 	case schema.String:

@@ -9,15 +9,18 @@ import (
 )
 
 // castOne makes of a value one of another kind, alone in a vector; ok is false when that cannot hold it. Of texts it takes what a column of the kind
-// takes whose type was stated.
-func castOne(kind schema.Kind, in *vector, i int) (out *vector, ok bool) {
+// takes whose type was stated. scale is that of decimals.
+func castOne(kind schema.Kind, in *vector, i, scale int) (out *vector, ok bool) {
 	out = newVector(kind, 1)
 	if in.kind == schema.String {
 		return out, castText(out, []byte(in.texts[i]))
 	}
+	if in.kind == schema.Decimal {
+		return out, fromDecimal(out, in.decimals[i], scale)
+	}
 	switch kind {
 	case schema.String:
-		out.texts[0] = textOf(in, i)
+		out.texts[0] = textOf(in, i, scale)
 		return out, true
 	case schema.Double:
 		if in.kind == schema.Long {
@@ -34,6 +37,11 @@ func castOne(kind schema.Kind, in *vector, i int) (out *vector, ok bool) {
 	case schema.Date:
 		if in.kind == schema.Timestamp || in.kind == schema.TimestampTz {
 			out.longs[0] = floorDays(in.longs[i])
+			return out, true
+		}
+	case schema.Time:
+		if in.kind == schema.Timestamp || in.kind == schema.TimestampTz {
+			out.longs[0] = in.longs[i] - floorDays(in.longs[i])*lexical.MicrosPerDay
 			return out, true
 		}
 	case schema.Timestamp, schema.TimestampTz:
@@ -62,6 +70,8 @@ func castText(out *vector, text []byte) (ok bool) {
 		var days int32
 		days, ok = lexical.Date(text)
 		out.longs[0] = int64(days)
+	case schema.Time:
+		out.longs[0], ok = lexical.Time(text)
 	case schema.Timestamp, schema.TimestampTz:
 		var zoned bool
 		out.longs[0], zoned, ok = lexical.Timestamp(text)
@@ -101,6 +111,8 @@ func instantText(kind schema.Kind, v int64) string {
 	switch kind {
 	case schema.Date:
 		return time.Unix(v*86_400, 0).UTC().Format(time.DateOnly)
+	case schema.Time:
+		return time.UnixMicro(v).UTC().Format("15:04:05.999999")
 	case schema.TimestampTz:
 		return time.UnixMicro(v).UTC().Format("2006-01-02 15:04:05.999999Z07:00")
 	}

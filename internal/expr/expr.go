@@ -31,6 +31,10 @@ type node struct {
 	eval func(b *rows) (*vector, error)
 	// null is set for the literal NULL, which takes any kind.
 	null bool
+	// digits are those of decimals.
+	digits digits
+	// literal is the text of a literal number, which is a decimal beside one.
+	literal string
 }
 
 // rows is a batch under evaluation.
@@ -96,7 +100,7 @@ func (e *Expression) Column(columns []arrow.Array, n int) (arrow.Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v.toColumn(n)
+	return v.toColumn(n, e.Type())
 }
 
 // Rows returns the rows for which the expression is true. It must be a condition, which Type tells.
@@ -143,7 +147,7 @@ func (p *parser) column(path []string, at int) node {
 	if !ok {
 		return p.fail(at, "%q is %s, which expressions do not take", strings.Join(path, "."), field.Type.Kind)
 	}
-	return node{kind: kind, at: at, eval: func(b *rows) (*vector, error) {
+	return node{kind: kind, at: at, digits: digits{field.Type.Precision, field.Type.Scale}, eval: func(b *rows) (*vector, error) {
 		a := b.columns[positions[0]]
 		var above []bool
 		for _, next := range positions[1:] {

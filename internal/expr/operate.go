@@ -19,9 +19,9 @@ func (p *parser) typed(at int, a, b node) (node, node, bool) {
 		p.fail(at, "NULL has no type here; write CAST(NULL AS double)")
 		return a, b, false
 	case a.null:
-		return nullOf(b.kind, a.at), b, true
+		return nullLike(b, a.at), b, true
 	case b.null:
-		return a, nullOf(a.kind, b.at), true
+		return a, nullLike(a, b.at), true
 	case a.kind == b.kind:
 		return a, b, true
 	case a.kind == schema.Long && b.kind == schema.Double:
@@ -32,6 +32,9 @@ func (p *parser) typed(at int, a, b node) (node, node, bool) {
 		return toMicros(a, b.kind), b, true
 	case b.kind == schema.Date && (a.kind == schema.Timestamp || a.kind == schema.TimestampTz):
 		return a, toMicros(b, a.kind), true
+	}
+	if a, b, ok := p.exact(a, b); ok {
+		return a, b, true
 	}
 	p.fail(at, "%s and %s do not go together; CAST one of them", a.kind, b.kind)
 	return a, b, false
@@ -46,6 +49,13 @@ func nullOf(kind schema.Kind, at int) node {
 		}
 		return v, nil
 	}}
+}
+
+// nullLike is NULL as a value of the kind of another.
+func nullLike(n node, at int) node {
+	out := nullOf(n.kind, at)
+	out.digits = n.digits
+	return out
 }
 
 // mapped returns a node of a kind whose values are made one by one of those of another; nulls stay null.
@@ -91,13 +101,6 @@ func paired(kind schema.Kind, at int, x, y node, set func(b *rows, out, x, y *ve
 	}}
 }
 
-func toDouble(n node) node {
-	return mapped(schema.Double, n.at, n, func(_ *rows, out, in *vector, i int) error {
-		out.doubles[i] = float64(in.longs[i])
-		return nil
-	})
-}
-
 func toMicros(n node, kind schema.Kind) node {
 	return mapped(kind, n.at, n, func(_ *rows, out, in *vector, i int) error {
 		out.longs[i] = in.longs[i] * lexical.MicrosPerDay
@@ -105,7 +108,7 @@ func toMicros(n node, kind schema.Kind) node {
 	})
 }
 
-func number(k schema.Kind) bool { return k == schema.Long || k == schema.Double }
+func number(k schema.Kind) bool { return k == schema.Long || k == schema.Double || k == schema.Decimal }
 
 // arithmetic takes + - * / of numbers. Dates and timestamps are not added to: there is no literal of an interval.
 func (p *parser) arithmetic(at int, sign string, a, b node) node {
@@ -115,6 +118,9 @@ func (p *parser) arithmetic(at int, sign string, a, b node) node {
 	}
 	if !number(a.kind) {
 		return p.fail(at, "%s takes numbers, not %s", sign, a.kind)
+	}
+	if a.kind == schema.Decimal {
+		return p.decimals(at, sign, a, b)
 	}
 	if a.kind == schema.Double {
 		return paired(schema.Double, at, a, b, func(b *rows, out, x, y *vector, i int) error {
@@ -191,6 +197,8 @@ func (p *parser) compare(at int, sign string, a, b node) node {
 				return nil
 			}
 			c = cmp.Compare(x.doubles[i], y.doubles[i])
+		case schema.Decimal:
+			c = compareDecimals(x.decimals[i], y.decimals[i], a.digits.scale, b.digits.scale)
 		case schema.String:
 			c = cmp.Compare(x.texts[i], y.texts[i])
 		case schema.Boolean:

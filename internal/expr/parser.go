@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"trevak/internal/lexical"
 	"trevak/internal/schema"
@@ -178,10 +179,16 @@ func (p *parser) signed() node {
 	}
 	defer func() { p.depth-- }()
 	operand := p.signed()
-	if t.word == "+" {
-		return p.arithmetic(t.at, "+", constant(t.at, longOf(0)), operand)
+	switch {
+	case operand.literal != "" && t.word == "+":
+		return operand
+	case operand.literal != "":
+		return p.number(token{kind: numberToken, text: negated(operand.literal), at: t.at})
 	}
-	return p.arithmetic(t.at, "-", constant(t.at, longOf(0)), operand)
+	if t.word == "+" {
+		return p.arithmetic(t.at, "+", p.number(token{kind: numberToken, text: "0", at: t.at}), operand)
+	}
+	return p.arithmetic(t.at, "-", p.number(token{kind: numberToken, text: "0", at: t.at}), operand)
 }
 
 // primary takes a literal, a column, a function or what is in brackets.
@@ -206,7 +213,7 @@ func (p *parser) primary() node {
 		return constant(t.at, &vector{kind: schema.Boolean, flags: []bool{t.word == "TRUE"}})
 	case "NULL":
 		return node{kind: schema.String, at: t.at, null: true}
-	case "DATE", "TIMESTAMP":
+	case "DATE", "TIME", "TIMESTAMP":
 		if literal := p.peek(); literal.kind == textToken {
 			p.take()
 			return p.instant(t, literal)
@@ -236,13 +243,25 @@ func (p *parser) named(t token) node {
 
 func (p *parser) number(t token) node {
 	if v, err := strconv.ParseInt(t.text, 10, 64); err == nil {
-		return constant(t.at, longOf(v))
+		out := constant(t.at, longOf(v))
+		out.literal = t.text
+		return out
 	}
 	v, err := strconv.ParseFloat(t.text, 64)
 	if err != nil {
 		return p.fail(t.at, "%s is no number that a double holds", t.text)
 	}
-	return constant(t.at, &vector{kind: schema.Double, doubles: []float64{v}})
+	out := constant(t.at, &vector{kind: schema.Double, doubles: []float64{v}})
+	out.literal = t.text
+	return out
+}
+
+// negated is the text of a number with the other sign.
+func negated(number string) string {
+	if without, ok := strings.CutPrefix(number, "-"); ok {
+		return without
+	}
+	return "-" + number
 }
 
 func longOf(v int64) *vector { return &vector{kind: schema.Long, longs: []int64{v}} }
@@ -255,6 +274,13 @@ func (p *parser) instant(t, literal token) node {
 			return p.fail(literal.at, "'%s' is no date; write it as DATE '2031-05-01'", literal.text)
 		}
 		return constant(t.at, &vector{kind: schema.Date, longs: []int64{int64(days)}})
+	}
+	if t.word == "TIME" {
+		micros, ok := lexical.Time([]byte(literal.text))
+		if !ok {
+			return p.fail(literal.at, "'%s' is no time; write it as TIME '12:00:00'", literal.text)
+		}
+		return constant(t.at, &vector{kind: schema.Time, longs: []int64{micros}})
 	}
 	micros, zoned, ok := lexical.Timestamp([]byte(literal.text))
 	if !ok {

@@ -7,21 +7,23 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/bitutil"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
-// vector is the values of an expression for the rows of a batch. Of the slices that of the kind is set: longs for long, date (days), timestamps
-// (microseconds).
+// vector is the values of an expression for the rows of a batch. Of the slices that of the kind is set: longs for long, date (days), time and timestamps
+// (microseconds), decimals for the unscaled values of decimals.
 type vector struct {
-	kind    schema.Kind
-	null    []bool // nil where there is none
-	longs   []int64
-	doubles []float64
-	texts   []string
-	flags   []bool
+	kind     schema.Kind
+	null     []bool // nil where there is none
+	longs    []int64
+	doubles  []float64
+	decimals []decimal128.Num
+	texts    []string
+	flags    []bool
 }
 
 func newVector(kind schema.Kind, n int) *vector {
@@ -29,6 +31,8 @@ func newVector(kind schema.Kind, n int) *vector {
 	switch kind {
 	case schema.Double:
 		v.doubles = make([]float64, n)
+	case schema.Decimal:
+		v.decimals = make([]decimal128.Num, n)
 	case schema.String:
 		v.texts = make([]string, n)
 	case schema.Boolean:
@@ -58,6 +62,8 @@ func (v *vector) set(i, n int, from *vector, at int) {
 	switch v.kind {
 	case schema.Double:
 		v.doubles[i] = from.doubles[at]
+	case schema.Decimal:
+		v.decimals[i] = from.decimals[at]
 	case schema.String:
 		v.texts[i] = from.texts[at]
 	case schema.Boolean:
@@ -72,11 +78,11 @@ func kindOf(t schema.Type) (schema.Kind, bool) {
 	switch t.Kind {
 	case schema.Int, schema.Long:
 		return schema.Long, true
-	case schema.Float, schema.Double, schema.Decimal:
+	case schema.Float, schema.Double:
 		return schema.Double, true
 	case schema.String, schema.UUID:
 		return schema.String, true
-	case schema.Boolean, schema.Date, schema.Timestamp, schema.TimestampTz:
+	case schema.Boolean, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz, schema.Decimal:
 		return t.Kind, true
 	}
 	return 0, false
@@ -113,11 +119,10 @@ func fromColumn(kind schema.Kind, a arrow.Array, above []bool) *vector {
 			v.doubles[i] = float64(x)
 		}
 	case *array.Decimal128:
-		scale := a.DataType().(*arrow.Decimal128Type).Scale
-		for i := range n {
-			if !v.isNull(i) {
-				v.doubles[i] = a.Value(i).ToFloat64(scale)
-			}
+		copy(v.decimals, a.Values())
+	case *array.Time64:
+		for i, x := range a.Time64Values() {
+			v.longs[i] = int64(x)
 		}
 	case *array.Boolean:
 		for i := range n {
@@ -134,10 +139,16 @@ func fromColumn(kind schema.Kind, a arrow.Array, above []bool) *vector {
 }
 
 // Type is the type of a column that holds the values.
-func (e *Expression) Type() schema.Type { return schema.Type{Kind: e.root.kind} }
+func (e *Expression) Type() schema.Type {
+	t := schema.Type{Kind: e.root.kind}
+	if t.Kind == schema.Decimal {
+		t.Precision, t.Scale = e.root.digits.precision, e.root.digits.scale
+	}
+	return t
+}
 
-// toColumn hands over the values of a vector.
-func (v *vector) toColumn(n int) (arrow.Array, error) {
+// toColumn hands over the values of a vector as a column of a type.
+func (v *vector) toColumn(n int, t schema.Type) (arrow.Array, error) {
 	var valid *memory.Buffer
 	nulls := 0
 	if v.null != nil {
@@ -151,11 +162,13 @@ func (v *vector) toColumn(n int) (arrow.Array, error) {
 		}
 		valid = memory.NewBufferBytes(bits)
 	}
-	dt := schema.Type{Kind: v.kind}.Arrow()
+	dt := t.Arrow()
 	buffers := []*memory.Buffer{valid}
 	switch v.kind {
 	case schema.Double:
 		buffers = append(buffers, memory.NewBufferBytes(arrow.Float64Traits.CastToBytes(v.doubles)))
+	case schema.Decimal:
+		buffers = append(buffers, memory.NewBufferBytes(arrow.Decimal128Traits.CastToBytes(v.decimals)))
 	case schema.Boolean:
 		bits := make([]byte, bitutil.BytesForBits(int64(n)))
 		for i, x := range v.flags {
