@@ -22,9 +22,10 @@ func expressions() *cobra.Command {
   types        CAST(x AS long), and double, decimal(9,2), string, boolean, date, time, timestamp, timestamptz
 
 What is asked of a null is unknown, and --where keeps only records for which the expression is true. Whole numbers divide to whole
-numbers. Decimals are exact, also beside whole numbers and literals like 0.10; their quotient is a double. A division by zero, a number beyond its type or a text that is no value of the type it is cast
-to ends the run. NULLIF and CASE take care of such values, and so do AND and OR, whose second side is not asked where the first
-decides. Words are in any letter case, names of columns too where that is clear.`,
+numbers. Decimals are exact, also beside whole numbers and literals like 0.10; their quotient is a double. A division by zero, a
+number beyond its type or a text that is no value of the type it is cast to ends the run. NULLIF and CASE take care of such values,
+and so do AND and OR, whose second side is not asked where the first decides. Words are in any letter case, names of columns too
+where that is clear.`,
 		Example: `  trevak preview trevak-demo/observations --where 'buoy.position.lat > 58' --unnest readings
   trevak preview trevak-demo/observations --unnest readings --nested flatten --derive 'north = buoy_position_lat > 58'`,
 	}
