@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -225,5 +226,71 @@ func TestLayoutCounts(t *testing.T) {
 		if format == Avro && (len(n.Codecs) != 1 || n.Codecs[0] != "zstandard" || n.ID == 0) {
 			t.Errorf("%+v", n)
 		}
+	}
+}
+
+// readAvro opens bytes as a file and reads all of it; what goes wrong is an error.
+func readAvro(t *testing.T, path string, data []byte) (rows int64, err error) {
+	t.Helper()
+	if err := os.WriteFile(path, data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	f, err := Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	err = f.Batches(context.Background(), func(b arrow.RecordBatch) error {
+		rows += b.NumRows()
+		return nil
+	})
+	return rows, err
+}
+
+// A damaged file is an error or other rows, never a panic, and no claim of its counts makes it take long.
+func TestDamagedAvro(t *testing.T) {
+	whole, err := os.ReadFile(byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":["null","string"]},{"name":"l","type":{"type":"array","items":["null","long"]}},{"name":"m","type":{"type":"map","values":"double"}}]}`,
+		ocf.Null, map[string]any{"v": map[string]any{"string": "deep"}, "l": []any{map[string]any{"long": int64(300)}, nil}, "m": map[string]any{"a": 1.5}}, map[string]any{"v": nil, "l": []any{}, "m": map[string]any{}}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "x.avro")
+	if rows, err := readAvro(t, path, whole); rows != 2 || err != nil {
+		t.Fatalf("%d rows, %v", rows, err)
+	}
+	end := len(whole) - 16
+	for at := range whole {
+		if rows, err := readAvro(t, path, whole[:at]); err == nil && rows != 0 {
+			t.Errorf("%d rows of the first %d bytes", rows, at)
+		}
+		for _, flip := range []byte{1, 0x40, 0x80, 0xff} {
+			damaged := bytes.Clone(whole)
+			damaged[at] ^= flip
+			rows, err := readAvro(t, path, damaged)
+			if at >= end && err == nil {
+				t.Errorf("the mark was changed at %d, and %d rows were read", at, rows)
+			}
+		}
+	}
+}
+
+// Records that take no bytes can be said to be any number.
+func TestRecordsWithoutBytes(t *testing.T) {
+	nothing := `{"type":"record","name":"r","fields":[{"name":"v","type":"null"}]}`
+	path := byLibrary(t, nothing, ocf.Null, map[string]any{"v": nil}, map[string]any{"v": nil})
+	data, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if rows, err := readAvro(t, path, data); rows != 2 || err != nil {
+		t.Errorf("%d rows, %v", rows, err)
+	}
+	mark := data[len(data)-16:]
+	at := len(data) - 18 // the number of records, then that of bytes
+	w := avro.NewWriter(nil, 16)
+	w.WriteLong(1 << 60)
+	many := append(append(append(bytes.Clone(data[:at]), w.Buffer()...), 0), mark...)
+	if rows, err := readAvro(t, path, many); err == nil || rows != 0 || !strings.Contains(err.Error(), "records in 0 bytes") {
+		t.Errorf("%d rows, %v", rows, err)
 	}
 }

@@ -62,8 +62,8 @@ func unpackAvro(codec string, data []byte) ([]byte, error) {
 // avroDecoder reads the values of one block after the other.
 type avroDecoder struct {
 	*avro.Reader
-	// elements is how many elements lists may still have.
-	elements int64
+	// entries is how many records and elements the block may still have: each takes a byte at least, apart from some that take none.
+	entries int64
 }
 
 // fail ends the reading.
@@ -139,8 +139,8 @@ func (d *avroDecoder) blocks(begin, element func()) avroDecode {
 			if count == 0 {
 				return
 			}
-			if d.elements -= count; count < 0 || d.elements < 0 {
-				d.fail("lists have more elements than %d in one block", mostElements)
+			if d.entries -= count; count < 0 || d.entries < 0 {
+				d.fail("lists are said to have more elements than there are bytes")
 			}
 			for ; count > 0 && d.Error == nil; count-- {
 				element()

@@ -80,10 +80,10 @@ func (a *avroFile) begin() (header ocf.Header, from *avro.Reader, err error) {
 }
 
 // avroLimits bound what a damaged file can make the library ask for: bytes of one value, and elements of one list.
-var avroLimits = avro.Config{MaxByteSliceSize: mostAvroBlock, MaxSliceAllocSize: mostElements}.Freeze()
+var avroLimits = avro.Config{MaxByteSliceSize: mostAvroBlock, MaxSliceAllocSize: mostWithoutBytes}.Freeze()
 
-// mostElements bounds how many elements the lists of one block may have: elements that take no bytes can be said to be very many.
-const mostElements = 64 << 20
+// mostWithoutBytes bounds how many records and elements of a file may take no bytes: there can be said to be very many of them.
+const mostWithoutBytes = 16 << 20
 
 func (a *avroFile) schema() *arrow.Schema { return a.tree }
 
@@ -136,14 +136,17 @@ func (a *avroFile) batches(ctx context.Context, emit func(arrow.RecordBatch) err
 	for i, part := range a.root.parts {
 		columns[i] = part.decoder(d, build.Field(i))
 	}
-	rows := 0
+	rows, spare := 0, int64(mostWithoutBytes)
 	err := a.blocks(ctx, func(records int64, packed []byte) error {
 		data, err := unpackAvro(a.codec(), packed)
 		if err != nil {
 			return err
 		}
 		r.Reset(data)
-		d.elements = mostElements
+		if d.entries = int64(len(data)) + spare; records > d.entries {
+			return fmt.Errorf("a block is said to have %d records in %d bytes", records, len(data))
+		}
+		d.entries -= records
 		for range records {
 			for i, decode := range columns {
 				if decode(); r.Error != nil {
@@ -156,6 +159,7 @@ func (a *avroFile) batches(ctx context.Context, emit func(arrow.RecordBatch) err
 				}
 			}
 		}
+		spare = min(spare, d.entries)
 		return nil
 	})
 	if err != nil || rows%batchRows == 0 {
