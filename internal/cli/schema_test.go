@@ -131,7 +131,7 @@ func TestCorrectionFlags(t *testing.T) {
 	must(t, []string{"infer", "in.csv", "--decimal-mark", "comma", "--type", "price=decimal(9,2,€ #)", "--type", "pct=long(#%)", "--type", "when=timestamptz(epoch)", "--names", "snake", "--drop", "extra"},
 		"wave_height", "decimal(9,2) € # (pinned)", `taken for null: "?" (1)`, "timestamptz epoch")
 	must(t, []string{"convert", "in.csv", "--to", "o.parquet", "--decimal-mark", "comma", "--type", "price=decimal(9,2,€ #)", "--type", "pct=long(#%)", "--type", "when=timestamptz(epoch)", "--only", "id,price,pct,when"})
-	must(t, []string{"preview", "o.parquet"}, "1   12.5   45   2023-11-14T22:13:20Z")
+	must(t, []string{"preview", "o.parquet"}, "1   12.50  45   2023-11-14T22:13:20Z")
 	must(t, []string{"infer", "in.csv", "--column", "Wave Height"}, "seen as", "null token", "1.234,5", "in the source  Wave Height")
 	must(t, []string{"infer", "in.csv", "--into", "ops.r", "--emit", "ddl"}, `CREATE TABLE "ops"."r"`, `"flag" BOOLEAN`, `"price" VARCHAR(7)`)
 	must(t, []string{"infer", "in.csv", "--scan", "sample"}, "2 records")
