@@ -106,22 +106,31 @@ func (s *child) apply(ctx context.Context, f *frame) error {
 	return nil
 }
 
-// without takes a list away, and counts its elements.
+// without takes a list away, and counts its elements. Objects that have no other member go with it.
 type without struct {
 	name string
 	path []int
+	gone []int // the path of what goes
 }
 
 func (s *without) settle(fields []schema.Field) (_ []schema.Field, err error) {
 	if s.path, err = (&unnest{}).path(fields, s.name); err != nil {
 		return nil, err
 	}
-	if len(s.path) == 1 {
-		return slices.Delete(fields, s.path[0], s.path[0]+1), nil
+	s.gone = s.path[:1]
+	of := fields[s.path[0]].Type
+	for depth, at := range s.path[1:] {
+		if len(of.Fields) > 1 {
+			s.gone = s.path[:depth+2]
+		}
+		of = of.Fields[at].Type
 	}
-	replace(fields, s.path[:len(s.path)-1], func(f *schema.Field) {
+	if len(s.gone) == 1 {
+		return slices.Delete(fields, s.gone[0], s.gone[0]+1), nil
+	}
+	replace(fields, s.gone[:len(s.gone)-1], func(f *schema.Field) {
 		f.Type.Fields = append([]schema.Field(nil), f.Type.Fields...)
-		at := s.path[len(s.path)-1]
+		at := s.gone[len(s.gone)-1]
 		f.Type.Fields = slices.Delete(f.Type.Fields, at, at+1)
 	})
 	return fields, nil
@@ -141,11 +150,11 @@ func (s *without) apply(_ context.Context, f *frame) error {
 	}
 	f.elements = append(f.elements, elements)
 	arrays := slices.Clone(f.arrays)
-	if len(s.path) == 1 {
-		f.arrays = slices.Delete(arrays, s.path[0], s.path[0]+1)
+	if len(s.gone) == 1 {
+		f.arrays = slices.Delete(arrays, s.gone[0], s.gone[0]+1)
 		return nil
 	}
-	arrays[s.path[0]] = s.rebuild(arrays[s.path[0]].(*array.Struct), s.path[1:])
+	arrays[s.gone[0]] = s.rebuild(arrays[s.gone[0]].(*array.Struct), s.gone[1:])
 	f.arrays = arrays
 	return nil
 }
