@@ -137,14 +137,16 @@ func (a *avroFile) batches(ctx context.Context, emit func(arrow.RecordBatch) err
 		columns[i] = part.decoder(d, build.Field(i))
 	}
 	rows, spare := 0, int64(mostWithoutBytes)
+	block := 0
 	err := a.blocks(ctx, func(records int64, packed []byte) error {
+		block++
 		data, err := unpackAvro(a.codec(), packed)
 		if err != nil {
-			return err
+			return fmt.Errorf("block %d: %w", block, err)
 		}
 		r.Reset(data)
 		if d.entries = int64(len(data)) + spare; records > d.entries {
-			return fmt.Errorf("a block is said to have %d records in %d bytes", records, len(data))
+			return fmt.Errorf("block %d is said to have %d records in %d bytes", block, records, len(data))
 		}
 		d.entries -= records
 		for range records {

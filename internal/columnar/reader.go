@@ -187,11 +187,9 @@ const batchRows = 8192
 // Batches reads the file's rows in order and hands them on; emit returns io.EOF to stop early. A batch is valid until emit
 // returns.
 func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = broken(f.location, fmt.Errorf("%v", r))
-		}
-	}()
+	g := guard{location: f.location}
+	defer g.end(&err)
+	emit = g.emit(emit)
 	if f.other != nil {
 		err := f.other.batches(ctx, emit)
 		if errors.Is(err, io.EOF) {
@@ -205,7 +203,7 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 	}
 	records, err := reader.GetRecordReader(ctx, nil, nil)
 	if err != nil {
-		return broken(f.location, err)
+		return broken(f.location, f.place(ctx, err))
 	}
 	defer records.Release()
 	for records.Next() {
@@ -217,7 +215,7 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 		}
 	}
 	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {
-		return broken(f.location, err)
+		return broken(f.location, f.place(ctx, err))
 	}
 	return nil
 }

@@ -13,7 +13,6 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
-	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
@@ -34,16 +33,6 @@ func priced(t testing.TB) ([]schema.Field, []arrow.Array, int) {
 		t.Fatal(err)
 	}
 	return fields, batch.Columns(), int(batch.NumRows())
-}
-
-func shown(a arrow.Array) string {
-	got := make([]string, a.Len())
-	for i := range got {
-		if got[i] = "(null)"; a.IsValid(i) {
-			got[i] = string(rowtext.AppendText(nil, a, i))
-		}
-	}
-	return strings.Join(got, " ")
 }
 
 func TestDecimalsAreExact(t *testing.T) {
@@ -83,21 +72,8 @@ func TestDecimalsAreExact(t *testing.T) {
 		{"CAST('01:02:03.000004' AS time)", "01:02:03.000004 01:02:03.000004 01:02:03.000004"},
 		{"CAST(TIMESTAMP '1969-12-31 23:00:00' AS time)", "23:00:00 23:00:00 23:00:00"},
 	} {
-		e, err := Parse(tt.text, fields)
-		if err != nil {
-			t.Errorf("%s: %v", tt.text, err)
-			continue
-		}
-		a, err := e.Column(columns, n)
-		if err != nil {
-			t.Errorf("%s: %v", tt.text, err)
-			continue
-		}
-		if got := shown(a); got != tt.want {
+		if got := valuesOf(t, tt.text, fields, columns, n); got != tt.want {
 			t.Errorf("%s is %s, want %s", tt.text, got, tt.want)
-		}
-		if !arrow.TypeEqual(a.DataType(), e.Type().Arrow()) {
-			t.Errorf("%s is said to be %s, but is %s", tt.text, e.Type(), a.DataType())
 		}
 	}
 }

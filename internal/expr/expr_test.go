@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
+	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
@@ -105,26 +106,39 @@ func TestValues(t *testing.T) {
 		{"1e3 + .5", "[1000.5 1000.5 1000.5]"},
 	}
 	for _, tt := range tests {
-		e, err := Parse(tt.text, fields)
-		if err != nil {
-			t.Errorf("%s: %v", tt.text, err)
-			continue
-		}
-		a, err := e.Column(columns, n)
-		if err != nil {
-			t.Errorf("%s: %v", tt.text, err)
-			continue
-		}
-		got := make([]string, a.Len())
-		for i := range got {
-			if got[i] = a.ValueStr(i); a.IsNull(i) {
-				got[i] = "(null)"
-			}
-		}
-		if text := fmt.Sprint(got); text != tt.want {
-			t.Errorf("%s is %s, want %s", tt.text, text, tt.want)
+		if got := valuesOf(t, tt.text, fields, columns, n); "["+got+"]" != tt.want {
+			t.Errorf("%s is [%s], want %s", tt.text, got, tt.want)
 		}
 	}
+}
+
+// valuesOf evaluates an expression and writes its values as text, with (null) for null.
+func valuesOf(t *testing.T, text string, fields []schema.Field, columns []arrow.Array, n int) string {
+	t.Helper()
+	e, err := Parse(text, fields)
+	if err != nil {
+		t.Errorf("%s: %v", text, err)
+		return ""
+	}
+	a, err := e.Column(columns, n)
+	if err != nil {
+		t.Errorf("%s: %v", text, err)
+		return ""
+	}
+	if !arrow.TypeEqual(a.DataType(), e.Type().Arrow()) {
+		t.Errorf("%s is said to be %s, but is %s", text, e.Type(), a.DataType())
+	}
+	return shown(a)
+}
+
+func shown(a arrow.Array) string {
+	got := make([]string, a.Len())
+	for i := range got {
+		if got[i] = "(null)"; a.IsValid(i) {
+			got[i] = string(rowtext.AppendText(nil, a, i))
+		}
+	}
+	return strings.Join(got, " ")
 }
 
 func TestErrorsPointAtTheCharacter(t *testing.T) {
