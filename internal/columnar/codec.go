@@ -126,7 +126,7 @@ var zstdPools sync.Map
 
 func zstdPool(level zstd.EncoderLevel) *sync.Pool {
 	pool, _ := zstdPools.LoadOrStore(level, &sync.Pool{New: func() any {
-		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false))
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(true))
 		if err != nil {
 			panic(err) // only for options that contradict each other
 		}

@@ -75,7 +75,7 @@ func newPacker(name string, level int) (*packer, error) {
 			speed = zstd.EncoderLevelFromZstd(level)
 		}
 		p.codec = zstandard
-		p.zstd, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(speed), zstd.WithEncoderCRC(false))
+		p.zstd, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(speed), zstd.WithEncoderCRC(true))
 	default:
 		err = fmt.Errorf("ORC files are not written with %s; they take zstd, snappy, gzip, lz4 or none", name)
 	}
