@@ -95,7 +95,7 @@ changed; --diff shows what differs between two of them; --emit ddl writes a CREA
   trevak schema orrin.observations --history --warehouse trevak-demo/warehouse`,
 		Args: cobra.RangeArgs(1, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if diff != (len(args) == 3) {
+			if len(args) == 2 || diff != (len(args) == 3) {
 				return fault.New(fault.Usage, "--diff takes a table and two versions").Try("write it like: trevak schema %s --diff 0 1", args[0])
 			}
 			t, err := a.findTable(cmd.Context(), args[0])
