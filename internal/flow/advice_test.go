@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -102,6 +104,36 @@ func TestFavor(t *testing.T) {
 	}
 	if _, err := ParseFavor("luck"); err == nil {
 		t.Error("luck is taken")
+	}
+}
+
+// Whatever the trials show: size takes the smallest, speed the quickest, and balance neither one that takes more than three times the least time nor one that is
+// noticeably larger than another that does not.
+func TestFavorHoldsItsWord(t *testing.T) {
+	random := rand.New(rand.NewPCG(9, 9))
+	time := func(t columnar.Trial) float64 { return t.WriteSeconds + t.ReadSeconds }
+	for range 500 {
+		var trials []columnar.Trial
+		for i := range 1 + random.IntN(9) {
+			trials = append(trials, columnar.Trial{Codec: columnar.Codec(fmt.Sprint("c", i)), Bytes: 1 + random.Int64N(1000), WriteSeconds: random.Float64(), ReadSeconds: random.Float64()})
+		}
+		size, speed, balance := FavorSize.best(trials), FavorSpeed.best(trials), FavorBalance.best(trials)
+		for _, other := range trials {
+			quick := time(other) <= balanceTimes*time(speed)
+			switch {
+			case other.Bytes < size.Bytes:
+				t.Fatalf("%+v is smaller than %+v", other, size)
+			case time(other) < time(speed):
+				t.Fatalf("%+v is quicker than %+v", other, speed)
+			case quick && balance.Bytes > other.Bytes*(100+balancePercent)/100:
+				t.Fatalf("%+v is smaller than %+v, and quick", other, balance)
+			case quick && other.Bytes <= balance.Bytes && time(other) < time(balance):
+				t.Fatalf("%+v is quicker than %+v, and no larger", other, balance)
+			}
+		}
+		if time(balance) > balanceTimes*time(speed) {
+			t.Fatalf("%+v takes more than %d times as long as %+v", balance, balanceTimes, speed)
+		}
 	}
 }
 

@@ -76,7 +76,7 @@ func lines(t *testing.T, data []byte) (string, error) {
 }
 
 func TestFilesOfOthers(t *testing.T) {
-	paths, err := filepath.Glob("testdata/*.orc")
+	paths, err := filepath.Glob("testdata/v*.orc")
 	if err != nil || len(paths) < 5 {
 		t.Fatalf("%v, %v", paths, err)
 	}
@@ -128,9 +128,41 @@ func TestFilesOfOthers(t *testing.T) {
 	}
 }
 
+// Timestamps are those that clocks showed where they were written, summer time included; instants are the same wherever.
+func TestZonesOfOthers(t *testing.T) {
+	for name, zone := range map[string]string{"zone-athens": "Europe/Athens", "zone-utc": "UTC"} {
+		data, err := os.ReadFile(filepath.Join("testdata", name+".orc"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := lines(t, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		place, err := time.LoadLocation(zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows := strings.Split(strings.TrimSpace(got), "\n")
+		if len(rows) != 200 {
+			t.Fatalf("%d rows", len(rows))
+		}
+		for i, row := range rows {
+			at := time.Date(1968, 1, 1+i*137, 0, 0, i*3671, 0, time.UTC)
+			if i > 30 {
+				at = at.Add(time.Duration(i%5) * time.Millisecond)
+			}
+			const clock = "2006-01-02T15:04:05.999999"
+			if want := fmt.Sprintf(`{"n":%d,"at":"%s","instant":"%sZ"}`, i, at.In(place).Format(clock), at.Format(clock)); row != want {
+				t.Fatalf("%s: %s, want %s", name, row, want)
+			}
+		}
+	}
+}
+
 // A file that is cut, or in which a byte is another, is an error or other rows, and never a panic.
 func TestDamagedFilesOfOthers(t *testing.T) {
-	paths, err := filepath.Glob("testdata/*.orc")
+	paths, err := filepath.Glob("testdata/v*.orc")
 	if err != nil {
 		t.Fatal(err)
 	}
