@@ -187,7 +187,7 @@ func leafTypes(fields []arrow.Field) []arrow.DataType {
 // Write appends the rows of a batch, whose columns must be those of the schema. After an error nothing more can be written.
 func (w *Writer) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	for offset := int64(0); offset < batch.NumRows() && w.err == nil; {
-		n := min(batch.NumRows()-offset, w.options.RowGroupRows-w.rows)
+		n := min(batch.NumRows()-offset, w.options.RowGroupRows-w.rows, pageRows)
 		part := batch
 		if n < batch.NumRows() {
 			part = batch.NewSlice(offset, offset+n)
