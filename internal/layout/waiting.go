@@ -58,9 +58,8 @@ func (w *waiting) sorted(ctx context.Context, n int, s sorter) (sorted, error) {
 		return out, err
 	}
 	if len(s.fields) > 0 {
-		keys := s.keys(whole)
 		for _, r := range out.runs {
-			slices.SortStableFunc(order[r.start:r.end], func(i, j int32) int { return s.compare(keys, int(i), keys, int(j)) })
+			s.sort(whole, order[r.start:r.end])
 		}
 	}
 	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(order),
