@@ -18,11 +18,13 @@ type Batches struct {
 	schema schema.Schema
 	arrow  *arrow.Schema
 	coded  bool
+	// longest are the lengths of the longest texts so far, in characters.
+	longest []int
 }
 
 // NewBatches prepares for a schema. Where coded is set, columns that come as Arrow dictionaries stay such.
 func NewBatches(s schema.Schema, coded bool) *Batches {
-	return &Batches{schema: s, arrow: s.Arrow(), coded: coded}
+	return &Batches{schema: s, arrow: s.Arrow(), coded: coded, longest: make([]int, len(s.Fields))}
 }
 
 // Fit gives the rows of a batch the schema's columns. fields is for each the number of the batch's column, or -1 where there is none and it is null;
@@ -42,7 +44,7 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 		if (f.Required || f.Demanded) && !f.Added && columns[i].NullN() > 0 {
 			return out, fmt.Errorf("column %q has %d values that are null or do not fit, and is required", f.Source(), columns[i].NullN())
 		}
-		out.measure(f, columns[i])
+		b.measure(&out, i, columns[i])
 	}
 	for _, k := range kept {
 		a := in.Column(k.Field)
@@ -61,9 +63,9 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 	return out, nil
 }
 
-// measure notes the longest text of a column.
-func (r *Result) measure(f *schema.Field, a arrow.Array) {
-	c := column{}
+// measure notes the longest text of a column, of this batch and those before.
+func (b *Batches) measure(r *Result, at int, a arrow.Array) {
+	c := column{longest: b.longest[at]}
 	switch a := a.(type) {
 	case *array.String:
 		for row := range a.Len() {
@@ -76,6 +78,10 @@ func (r *Result) measure(f *schema.Field, a arrow.Array) {
 		codes, numbered := a.Indices().(*array.Uint32)
 		if !isText || !numbered {
 			return
+		}
+		// Most batches have no text that is longer than those before, and then it does not matter which of them occur.
+		if !longer(texts, c.longest) {
+			break
 		}
 		used, all := make([]bool, texts.Len()), a.NullN() == 0
 		for row, code := range codes.Uint32Values() {
@@ -94,7 +100,19 @@ func (r *Result) measure(f *schema.Field, a arrow.Array) {
 	if r.Longest == nil {
 		r.Longest = map[string]int{}
 	}
-	r.Longest[f.Name] = max(r.Longest[f.Name], c.longest)
+	b.longest[at] = c.longest
+	r.Longest[b.schema.Fields[at].Name] = c.longest
+}
+
+// longer reports whether one of some texts has more than n bytes.
+func longer(texts *array.String, n int) bool {
+	offsets := texts.ValueOffsets()
+	for i := range texts.Len() {
+		if int(offsets[i+1]-offsets[i]) > n {
+			return true
+		}
+	}
+	return false
 }
 
 // column converts one column, value by value where nothing else will do.

@@ -31,6 +31,9 @@ func (r *Result) Done() {
 	r.Batch, r.columns = nil, nil
 }
 
+// Follow makes Done give back the memory of another batch too, which this one was made of and may share.
+func (r *Result) Follow(of *Result) { r.pool, r.columns, of.columns = of.pool, of.columns, nil }
+
 // reset takes back every value, and what was counted of them.
 func (c *column) reset() {
 	c.nulls, c.valid = 0, nil

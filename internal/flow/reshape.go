@@ -228,12 +228,18 @@ func (w *writing) formed(ctx context.Context, fitter *fit.Batches, block *parse.
 	}
 	out.formed, out.filtered, out.elements = true, out.records-int64(of.Kept), of.Elements
 	rows := int(batch.NumRows())
-	out.ranks, out.raws = make([]int64, rows), nil
-	if w.out.keepsRaw() {
-		out.raws = make([]string, rows)
+	out.ranks, out.raws = nil, nil
+	told := rows // of which rows it is told where they came of
+	switch {
+	case w.out.keepsRaw():
+		out.ranks, out.raws = make([]int64, rows), make([]string, rows)
+	case len(w.fill.extras)+len(of.Misfits) > 0:
+		out.ranks = make([]int64, rows)
+	default:
+		told = 0
 	}
 	misfits := slices.Clone(result.Misfits)
-	for row := range rows {
+	for row := range told {
 		o := origins(row)
 		out.ranks[row] = o.rank
 		if out.raws != nil {
@@ -283,7 +289,9 @@ func (w *writing) formedBlocks(ctx context.Context, p pass) error {
 			if err != nil || f.fitted.Batch == nil {
 				return f.fitted, err
 			}
-			return w.formed(ctx, fitter, block, f, f.Result.Batch, f.origins())
+			rows, err := w.formed(ctx, fitter, block, f, f.Result.Batch, f.origins())
+			rows.Follow(&f.fitted.Result)
+			return rows, err
 		}
 	}, func(block parse.Block, f fitted) error { return w.take(ctx, block, f) })
 }

@@ -25,6 +25,8 @@ func takeArray(ctx context.Context, a arrow.Array, rows []int32, absent []bool) 
 		return takeFixed(a, a.Int32Values(), rows, absent), nil
 	case *array.Date32:
 		return takeFixed(a, a.Date32Values(), rows, absent), nil
+	case *array.Boolean:
+		return takeBooleans(a, rows, absent), nil
 	case *array.String:
 		if out := takeText(a, rows, absent); out != nil {
 			return out, nil
@@ -88,6 +90,22 @@ func takeFixed[T arrow.FixedWidthType](a arrow.Array, values []T, rows []int32, 
 	valid, nulls := takenNulls(a, rows, absent)
 	data := arrow.GetBytes(taken)
 	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(data)}, nil, nulls, 0))
+}
+
+// takeBooleans is takeArray for booleans, which have a bit each.
+func takeBooleans(a *array.Boolean, rows []int32, absent []bool) arrow.Array {
+	taken := make([]byte, (len(rows)+7)/8)
+	var bits []byte // an array without values may have none
+	if buffer := a.Data().Buffers()[1]; buffer != nil {
+		bits = buffer.Bytes()
+	}
+	offset := a.Data().Offset()
+	for i, row := range rows {
+		at := offset + int(row)
+		taken[i>>3] |= bits[at>>3] >> (at & 7) & 1 << (i & 7)
+	}
+	valid, nulls := takenNulls(a, rows, absent)
+	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(taken)}, nil, nulls, 0))
 }
 
 // takeCodes is takeArray for values that are numbers of a dictionary.
