@@ -105,7 +105,7 @@ them with a folder for each partition. The destination appears when all of it is
 			if r.Favor, err = flow.ParseFavor(lay.favor); err != nil {
 				return err
 			}
-			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite}
+			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}
 			if format != "" {
 				var ok bool
 				if c.Format, ok = columnar.FormatOf("." + format); !ok {

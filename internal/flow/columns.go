@@ -147,11 +147,13 @@ func (w *writing) columnFiles(ctx context.Context, p pass) error {
 		if err := w.columnFile(ctx, p, i, in); err != nil {
 			return err
 		}
-		hash, err := hashOf(ctx, in)
-		if err != nil {
-			return err
+		if p.hashes != nil {
+			hash, err := hashOf(ctx, in)
+			if err != nil {
+				return err
+			}
+			p.hashes[i] = hash
 		}
-		p.hashes[i] = hash
 		w.report.BytesUnpacked += in.Size
 	}
 	return nil
@@ -191,6 +193,7 @@ func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error
 
 // hashOf reads an object once more for its hash.
 func hashOf(ctx context.Context, in Input) (string, error) {
+	in.Hashed = true
 	stream, err := in.Open(ctx)
 	if err != nil {
 		return "", err

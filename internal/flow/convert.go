@@ -31,6 +31,8 @@ type Conversion struct {
 	Layout layout.Options
 	// Overwrite replaces what is there.
 	Overwrite bool
+	// Hashes tells the objects with their hashes.
+	Hashes bool
 }
 
 // Convert writes the source's rows as columnar files. Nothing is seen at the destination until all of it is there.
@@ -59,7 +61,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		if err := dest.begin(); err != nil {
 			return prepared{}, err
 		}
-		return prepared{output{schema: s, spec: spec, options: dest.layout(options), create: dest.create}, dest.discard}, nil
+		return prepared{output{schema: s, spec: spec, options: dest.layout(options), create: dest.create, hashes: c.Hashes}, dest.discard}, nil
 	})
 	if err != nil {
 		return nil, err

@@ -134,7 +134,7 @@ func (l Loading) first(ctx context.Context, source *Source, b Budget, started ti
 		if load, err = l.Warehouse.Create(l.Into, s, spec, options.Sort, options.Columnar.Format); err != nil {
 			return prepared{}, err
 		}
-		return prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), dry: l.DryRun}, load.Rollback}, nil
+		return prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), hashes: true, dry: l.DryRun}, load.Rollback}, nil
 	})
 	if err == nil {
 		load.Schema = out.schema
@@ -271,7 +271,7 @@ func (l *further) prepare() (output, error) {
 	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
 	options := l.Layout
 	options.Sort = l.table.Sort
-	out := output{spec: l.table.Spec, options: options, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, dry: l.DryRun}
+	out := output{spec: l.table.Spec, options: options, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, hashes: true, dry: l.DryRun}
 	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
 	for i := range s.Fields {
 		f := &s.Fields[i]

@@ -142,6 +142,7 @@ func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error
 	var before int64
 	for i, in := range p.source.Inputs {
 		limits := in.Limits.parse()
+		in.Hashed = p.hashes != nil
 		stream, text, err := in.open(ctx, &limits)
 		if err != nil {
 			return err

@@ -77,7 +77,7 @@ type Counts struct {
 // ObjectReport is the account of one object.
 type ObjectReport struct {
 	Location string `json:"location"`
-	// Bytes, Modified and Hash mark the version of the object that was read.
+	// Bytes, Modified and Hash mark the version of the object that was read; a convert whose account is for people alone has no hashes.
 	Bytes    int64      `json:"bytes"`
 	Modified *time.Time `json:"modified,omitempty"`
 	Hash     string     `json:"hash"`

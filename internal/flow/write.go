@@ -38,6 +38,8 @@ type output struct {
 	started time.Time
 	// straight says that batches go into Parquet files one by one.
 	straight bool
+	// hashes says that objects are told with their hashes.
+	hashes bool
 	// dry says that nothing is to be written, the quarantine included.
 	dry bool
 }
@@ -92,7 +94,9 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	w.router = layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer w.router.Abandon()
 	p := s.pass("writing", b)
-	p.hashes = make([]string, len(s.Inputs))
+	if out.hashes {
+		p.hashes = make([]string, len(s.Inputs))
+	}
 	if s.reshaped != nil {
 		err = w.formedBlocks(ctx, p)
 	} else if s.columnar() {

@@ -82,7 +82,7 @@ func TestOpen(t *testing.T) {
 	long := strings.Repeat("some text\n", 100000)
 	testfolder.Make(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long), "two": packed(t, "first\n", "second\n")})
 	for name, want := range map[string]string{"plain": "ab", "named.gz": "not packed", "one": long, "two": "first\nsecond\n"} {
-		s, err := Object{Location: name}.Open(t.Context())
+		s, err := Object{Location: name, Hashed: true}.Open(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -90,7 +90,7 @@ func TestOpen(t *testing.T) {
 		if err != nil || string(got) != want {
 			t.Errorf("%s: %d bytes, %v", name, len(got), err)
 		}
-		again, err := Object{Location: name}.Open(t.Context())
+		again, err := Object{Location: name, Hashed: true}.Open(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,7 +114,7 @@ func TestOpenRefuses(t *testing.T) {
 	damaged[len(damaged)-20] ^= 0xff
 	testfolder.Make(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
 	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is", "x.xz": "xz data is"} {
-		s, err := Object{Location: name}.Open(t.Context())
+		s, err := Object{Location: name, Hashed: true}.Open(t.Context())
 		if err == nil {
 			_, err = io.Copy(io.Discard, s)
 			s.Close()

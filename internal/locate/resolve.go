@@ -32,6 +32,8 @@ type Object struct {
 	Modified time.Time
 	// MayExpand lifts the guard against objects that unpack to very much.
 	MayExpand bool
+	// Hashed says that the hash of what is read will be asked for.
+	Hashed bool
 
 	store store
 }

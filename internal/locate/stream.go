@@ -103,7 +103,9 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 	if _, ok := o.store.(archived); ok {
 		s.Compression = Zip
 	}
-	s.hash = xxh3.New()
+	if o.Hashed {
+		s.hash = xxh3.New()
+	}
 	counted := &counter{r: file, s: s}
 	head := make([]byte, 16)
 	n, err := io.ReadFull(file, head)
@@ -114,8 +116,7 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 		}
 		return nil, missing(o.Location, err)
 	}
-	s.stored.Add(int64(n))
-	s.hash.Write(head[:n])
+	s.add(head[:n])
 	s.unpacked = io.MultiReader(bytes.NewReader(head[:n]), counted)
 	for _, packing := range packings {
 		if !bytes.HasPrefix(head[:n], []byte(packing.magic)) {
@@ -177,7 +178,7 @@ func (s *Stream) broken(packing Compression, cause error) error {
 func (s *Stream) Stored() int64 { return s.stored.Load() }
 
 // Hash reads what is left and returns the 128-bit xxHash of the stored bytes (of the unpacked ones, for members of archives) in
-// hexadecimal digits. With size and time of change it marks the version of the object.
+// hexadecimal digits. With size and time of change it marks the version of the object, which must have been opened with Hashed set.
 func (s *Stream) Hash() (string, error) {
 	rest := make([]byte, streamBuffer)
 	for {
@@ -209,7 +210,14 @@ type counter struct {
 
 func (c *counter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
-	c.s.stored.Add(int64(n))
-	c.s.hash.Write(p[:n])
+	c.s.add(p[:n])
 	return n, err
+}
+
+// add counts and hashes stored bytes.
+func (s *Stream) add(p []byte) {
+	s.stored.Add(int64(len(p)))
+	if s.hash != nil {
+		s.hash.Write(p)
+	}
 }

@@ -52,10 +52,18 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	if stated.Quote != nil {
 		base.Quote = *stated.Quote
 	}
-	best, second := bestTrial(head, whole, base, stated)
+	looked, all := beginning(head), whole
+	if len(looked) < len(head) {
+		all = false
+	}
+	best, second := bestTrial(looked, all, base, stated)
+	if len(best.rows) == 0 {
+		looked, all = head, whole
+		best, second = bestTrial(looked, all, base, stated)
+	}
 	if best.strayReturns() {
 		base.CR = true
-		best, second = bestTrial(head, whole, base, stated)
+		best, second = bestTrial(looked, all, base, stated)
 	}
 	switch {
 	case len(best.rows) > 0:
@@ -77,6 +85,20 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 	}
 	r.describeDialect(best, stated, comments)
 	return r.settleHeader(best, stated)
+}
+
+// Dialects are tried on so many bytes, where these have enough lines to tell.
+const (
+	triedBytes = 64 << 10
+	triedLines = 200
+)
+
+// beginning is as much of the head as dialects are tried on.
+func beginning(head []byte) []byte {
+	if len(head) > triedBytes && bytes.Count(head[:triedBytes], []byte{'\n'}) >= triedLines {
+		return head[:triedBytes]
+	}
+	return head
 }
 
 // describeDialect tells of quotes, comments and line ends.
