@@ -103,3 +103,22 @@ func TestLayoutFlags(t *testing.T) {
 	}
 	refused(t, 2, []string{"load", "in.csv", "--into", "ops.r", "--sort", "id"}, "sorted by area desc, level nulls last, not by id")
 }
+
+// A column of a columnar file that a table has no place for is kept as a misfit, in the JSON of its type: uuids and decimals too.
+func TestColumnarMisfitsAreJSON(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.csv": "id\n1\n", "2.csv": "id,u,price,at\n2,3f2504e0-4f89-11d3-9a0c-0305e82c3301,12.50,10:20\n"})
+	must(t, []string{"load", "1.csv", "--into", "ops.r"})
+	must(t, []string{"convert", "2.csv", "--to", "2.parquet", "--type", "price=decimal(9,2)", "--type", "at=time"})
+	must(t, []string{"load", "2.parquet", "--into", "ops.r", "--drift", "hold"}, "1 written")
+	var p struct{ Records []map[string]string }
+	decode(t, must(t, []string{"preview", "ops.r", "-o", "json"}).out, &p)
+	var misfit map[string]any
+	for _, r := range p.Records {
+		if r["_misfit"] != "" {
+			decode(t, r["_misfit"], &misfit)
+		}
+	}
+	if misfit["u"] != "3f2504e0-4f89-11d3-9a0c-0305e82c3301" || misfit["price"] != "12.50" || misfit["at"] != "10:20:00" {
+		t.Errorf("%v", misfit)
+	}
+}

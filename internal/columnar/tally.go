@@ -160,22 +160,22 @@ func less32(a, b int32) bool { return a < b }
 func less64(a, b int64) bool { return a < b }
 
 func widen[T any](l *leafTally, values []bool, at func(int) T, less func(a, b T) bool) {
-	low, any := l.low.(T)
+	low, known := l.low.(T)
 	high, _ := l.high.(T)
 	for row, is := range values {
 		if !is {
 			continue
 		}
 		v := at(row)
-		if !any || less(v, low) {
+		if !known || less(v, low) {
 			low, l.lowestRow = v, row
 		}
-		if !any || less(high, v) {
+		if !known || less(high, v) {
 			high, l.highestRow = v, row
 		}
-		any = true
+		known = true
 	}
-	if any {
+	if known {
 		l.low, l.high = low, high
 	}
 }

@@ -48,7 +48,7 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 	}
 	for _, k := range kept {
 		a := in.Column(k.Field)
-		_, isJSON := a.DataType().(arrow.NestedType)
+		isJSON := hasParts(a)
 		for row := range rows {
 			if !a.IsNull(row) {
 				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name, Text: string(rowtext.AppendText(nil, a, row)), JSON: isJSON})
@@ -124,7 +124,7 @@ func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a ar
 		return converted
 	}
 	c := newColumn(*f, nil, a.Len())
-	_, isJSON := a.DataType().(arrow.NestedType)
+	isJSON := hasParts(a)
 	var text []byte
 	for row := range a.Len() {
 		if a.IsNull(row) {
@@ -138,6 +138,15 @@ func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a ar
 		}
 	}
 	return array.MakeFromData(c.data())
+}
+
+// hasParts reports whether values of a column are written as JSON. A type that is built on another, as uuids are on bytes, counts as having parts by itself.
+func hasParts(a arrow.Array) bool {
+	if e, ok := a.(array.ExtensionArray); ok {
+		a = e.Storage()
+	}
+	_, nested := a.DataType().(arrow.NestedType)
+	return nested
 }
 
 // uncodedType returns the type of a column that codedType, or its parts, may have numbered.
