@@ -1,5 +1,4 @@
-// Package early prepares the memory of the program before anything else does: it asks for large pages, and keeps the garbage
-// collector from setting to work while packages are initialised. At that time there is next to nothing to collect, and one
+// Package early keeps the garbage collector from setting to work while packages are initialised. At that time there is next to nothing to collect, and one
 // processor alone is at work.
 //
 // Of the packages that wait for no other, those whose import paths come first are initialised first, so the path of this one,
@@ -8,17 +7,8 @@ package early
 
 import "runtime/debug"
 
-// largeBytes is how much of the heap, from its beginning, shall be backed by large pages, in bytes.
-const largeBytes = 128 << 20
-
 // percent is what the environment asks for, by GOGC, or the default.
-var percent = prepare()
-
-func prepare() int {
-	percent := debug.SetGCPercent(-1)
-	askLargePages(largeBytes)
-	return percent
-}
+var percent = debug.SetGCPercent(-1)
 
 // Percent returns what debug.SetGCPercent is to be called with to let the collector work as the environment asks for; -1 is for never.
 func Percent() int { return percent }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	early "early.trevak"
+	_ "early.trevak/pages"
 )
 
 // Of the heap, heapFloor bytes are allocated but never touched, so that they take no memory of the machine: the collector, which waits until

@@ -1,79 +1,6 @@
 package columnar
 
-import (
-	"slices"
-
-	"github.com/apache/arrow-go/v18/arrow/array"
-
-	"trevak/internal/memory"
-)
-
-// translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is looked up when its number
-// first occurs; batches whose dictionaries are the same but for what was added at the end share that.
-type translations struct {
-	tables []translation
-	fresh  []uint32 // memory for look
-}
-
-type translation struct {
-	of      *byte // where the dictionary lies in memory
-	entries []translated
-}
-
-// translated is what one number of a batch's dictionary stands for.
-type translated struct {
-	id   uint32 // in the row group's dictionary, plus one; 0 when it was not looked up yet
-	page uint32 // the last page in which it occurred
-}
-
-// mostTranslations bounds how many dictionaries are remembered.
-const mostTranslations = 16
-
-// table returns the translation of an array's dictionary, which lies at a place in memory.
-func (t *translations) table(of *byte, n int) []translated {
-	for i := range t.tables {
-		known := &t.tables[i]
-		if known.of != of {
-			continue
-		}
-		if missing := n - len(known.entries); missing > 0 {
-			known.entries = append(known.entries, make([]translated, missing)...)
-		}
-		return known.entries
-	}
-	if len(t.tables) == mostTranslations {
-		t.tables = append(t.tables[:0], t.tables[1:]...)
-	}
-	entries := memory.Table[translated](n)
-	t.tables = append(t.tables, translation{of, entries})
-	return entries
-}
-
-// look translates codes, and returns those that did not occur in the open page, each once, which counts as the first of its pages where it is new. Codes that are not
-// known yet come out as none, until they are and lookAgain is called. Values that are rare turn up in no order that could be foreseen, so there is no branch for them.
-func (t *translations) look(table []translated, codes, ids []uint32, page uint32) (fresh []uint32) {
-	t.fresh = slices.Grow(t.fresh[:0], len(codes))
-	fresh = t.fresh[:len(codes)]
-	ids = ids[:len(codes)]
-	n := 0
-	for i, code := range codes {
-		e := &table[code]
-		fresh[n] = code
-		other := e.page ^ page
-		n += int((other | -other) >> 31)
-		e.page = page
-		ids[i] = e.id - 1
-	}
-	return fresh[:n]
-}
-
-// lookAgain translates codes that are all known by now.
-func lookAgain(table []translated, codes, ids []uint32) {
-	ids = ids[:len(codes)]
-	for i, code := range codes {
-		ids[i] = table[code].id - 1
-	}
-}
+import "github.com/apache/arrow-go/v18/arrow/array"
 
 // codes returns the numbers of the values that are there.
 func (l leaf) codes(d *array.Dictionary, scratch *[]uint32) []uint32 {
@@ -94,16 +21,13 @@ func (f *fixed[T]) addCoded(d *array.Dictionary, l leaf) {
 		f.addPlain(f.scratch)
 		return
 	}
-	table := f.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], len(list))
+	in := f.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], len(list))
 	first := len(f.ids)
 	f.ids = room(f.ids, len(codes))[:first+len(codes)]
 	ids := f.ids[first:]
-	known := true
-	for _, code := range f.known.look(table, codes, ids, f.pages) {
-		known = f.meet(&table[code], list[code]) && known
-	}
-	if !known {
-		lookAgain(table, codes, ids)
+	fresh := f.known.look(in, codes, ids, f.pages)
+	if f.meet(in, fresh, list) {
+		lookAgain(in.entries, codes, ids)
 	}
 	if f.odd {
 		f.countNaNs(ids)
@@ -112,17 +36,18 @@ func (f *fixed[T]) addCoded(d *array.Dictionary, l leaf) {
 	f.judge()
 }
 
-// meet takes note of a value that occurs in the open page, and reports whether it was in the dictionary.
-func (f *fixed[T]) meet(e *translated, v T) (known bool) {
-	if known = e.id != 0; !known {
-		e.id = f.dict.Number(v) + 1
-		if f.floating {
-			x := asFloat(v)
-			f.odd = f.odd || x != x
+// meet takes note of the values that codes stand for, which occur in the open page, and reports whether some were new to the dictionary.
+func (f *fixed[T]) meet(in *translation, codes []uint32, list []T) (added bool) {
+	f.scratch = f.scratch[:0]
+	for _, code := range codes {
+		v := list[code]
+		f.scratch = append(f.scratch, v)
+		if e := &in.entries[code]; e.id == 0 {
+			e.id, added = f.dict.Number(v)+1, true
 		}
 	}
-	f.stretchOne(v)
-	return known
+	f.odd = f.stretch(f.scratch) > 0 || f.odd
+	return added
 }
 
 // countNaNs counts the values among those of the ids that are not a number.
@@ -148,16 +73,16 @@ func (t *texts) addCoded(d *array.Dictionary, l leaf) {
 		}
 		return
 	}
-	table := t.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], d.Dictionary().Len())
+	in := t.known.table(&d.Dictionary().Data().Buffers()[1].Bytes()[0], d.Dictionary().Len())
 	first := len(t.ids)
 	t.ids = room(t.ids, len(codes))[:first+len(codes)]
 	ids := t.ids[first:]
 	known := true
-	for _, code := range t.known.look(table, codes, ids, t.pages) {
-		known = t.meet(&table[code], data[offsets[code]:offsets[code+1]]) && known
+	for _, code := range t.known.look(in, codes, ids, t.pages) {
+		known = t.meet(&in.entries[code], data[offsets[code]:offsets[code+1]]) && known
 	}
 	if !known {
-		lookAgain(table, codes, ids)
+		lookAgain(in.entries, codes, ids)
 	}
 	t.count += len(codes)
 	t.judge()

@@ -152,7 +152,7 @@ func (f *fixed[T]) add(l leaf) {
 
 // addPlain takes values that are all there.
 func (f *fixed[T]) addPlain(list []T) {
-	f.stretch(list)
+	f.nans += int64(f.stretch(list))
 	f.count += len(list)
 	if f.gone {
 		f.plain = append(room(f.plain, len(list)), list...)
@@ -187,14 +187,13 @@ func sizeOf[T int32 | int64](v T) int {
 	return 8
 }
 
-// stretch widens the extremes of the open page. Values that are not a number have no place in an order.
-func (f *fixed[T]) stretch(list []T) {
+// stretch widens the extremes of the open page. Values that are not a number, which it counts, have no place in an order.
+func (f *fixed[T]) stretch(list []T) (nans int) {
 	if len(list) == 0 {
-		return
+		return 0
 	}
 	if f.floating {
-		f.stretchFloats(list)
-		return
+		return f.stretchFloats(list)
 	}
 	low, high := list[0], list[0]
 	for _, v := range list {
@@ -204,12 +203,16 @@ func (f *fixed[T]) stretch(list []T) {
 		f.low, f.high, f.ranged = low, high, true
 	}
 	f.low, f.high = min(f.low, low), max(f.high, high)
+	return 0
 }
 
-// stretchFloats is stretch for floating-point numbers, of which there is one at least.
-func (f *fixed[T]) stretchFloats(list []T) {
+// stretchFloats is stretch for floating-point numbers.
+func (f *fixed[T]) stretchFloats(list []T) (nans int) {
 	var low, high T
-	lowest, highest, odd := math.Inf(1), math.Inf(-1), 0
+	lowest, highest := math.Inf(1), math.Inf(-1)
+	if f.ranged {
+		low, high, lowest, highest = f.low, f.high, asFloat(f.low), asFloat(f.high)
+	}
 	for _, v := range list {
 		x := asFloat(v)
 		if x < lowest {
@@ -219,12 +222,11 @@ func (f *fixed[T]) stretchFloats(list []T) {
 			high, highest = v, x
 		}
 		if x != x {
-			odd++
+			nans++
 		}
 	}
-	f.nans += int64(odd)
-	if odd == len(list) {
-		return
+	if nans == len(list) {
+		return nans
 	}
 	// Nothing is below the one infinity, or above the other.
 	if math.IsInf(lowest, 1) {
@@ -233,29 +235,8 @@ func (f *fixed[T]) stretchFloats(list []T) {
 	if math.IsInf(highest, -1) {
 		high = low
 	}
-	f.stretchOne(low)
-	f.stretchOne(high)
-}
-
-// stretchOne widens the extremes by one value.
-func (f *fixed[T]) stretchOne(v T) {
-	if f.floating {
-		x := asFloat(v)
-		switch {
-		case x != x:
-		case !f.ranged:
-			f.low, f.high, f.ranged = v, v, true
-		case x < asFloat(f.low):
-			f.low = v
-		case x > asFloat(f.high):
-			f.high = v
-		}
-		return
-	}
-	if !f.ranged {
-		f.low, f.high, f.ranged = v, v, true
-	}
-	f.low, f.high = min(f.low, v), max(f.high, v)
+	f.low, f.high, f.ranged = low, high, true
+	return nans
 }
 
 func asFloat[T int32 | int64](v T) float64 {

@@ -31,11 +31,18 @@ type shortTexts struct {
 	words          [lexical.Together]lexical.Word
 }
 
-// known is what wordTable.known is, for numbers.
+// known is what wordTable.known is, for up to lexical.Together numbers.
 func (t *numberTable) known(texts *shortTexts, codes []uint32, in *cells.Column, row int) (present, others uint64) {
 	n := len(codes)
 	there, others := in.Keys(row, n, &texts.keys, &texts.sizes)
 	read := lexical.Numbers(&texts.values, &texts.scales, &texts.keys, &texts.sizes, n)
+	present = t.look(codes, texts, read)
+	return present, others | there&^present
+}
+
+// lookOneByOne looks for numbers that were read: present has a bit for each that is in the table, to which its code is set. The codes of the rest are 0. The values
+// of texts may be overwritten.
+func (t *numberTable) lookOneByOne(codes []uint32, texts *shortTexts, read uint64) (present uint64) {
 	ids, base, scale := t.ids, t.base, t.scale
 	for i := range codes {
 		at := uint64(texts.values[i] - base)
@@ -50,7 +57,7 @@ func (t *numberTable) known(texts *shortTexts, codes []uint32, in *cells.Column,
 		codes[i] = id - known
 		present |= uint64(known) << (i & 63)
 	}
-	return present, others | there&^present
+	return present
 }
 
 // free gives up the table.

@@ -11,12 +11,6 @@ import (
 // lineEnd is where a line ends among the fields of some words: how many there are up to it, and its offset in the block.
 type lineEnd struct{ fields, at uint32 }
 
-// outside is what of the masks of a window is outside quotes, where fields begin with one, and where doubled ones stand, each by the second.
-type outside struct {
-	ends, feeds, opens [windowWords]uint64
-	doubled            [windowWords + 1]uint64 // the last is for no bytes
-}
-
 // cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It stops before a field that
 // has quotes where most have none, and behind a record that is not like most, which it takes. Where it can take no field at all ok is false.
 func (s *scan) cutWindow(start int) (next int, ok bool) {
@@ -65,47 +59,12 @@ func (s *scan) cutWindow(start int) (next int, ok bool) {
 	return next, true
 }
 
-// settle tells what is outside quotes in the window, from word i on, where a field begins at the bit from. It returns for how many words that is settled:
-// all of them, or up to where quotes stand otherwise than around a whole field or doubled in it; then nothing is set from there on, and regular is false.
+// settle tells what is outside quotes in the window, from word i on, where a field begins at the bit from. It returns what outside.settle does.
 func (s *scan) settle(i, from int) (words int, regular bool) {
-	o := &s.outside
-	within := ^uint64(0) << from // the bits that are looked at
-	inside, closed := uint64(0), uint64(0)
-	begins := uint64(1) << from
-	for w := i; w < s.words; w++ {
-		ends, feeds, quotes := s.ends[w]&within, s.feeds[w]&within, s.quotes[w]&within
-		within = ^uint64(0)
-		if quotes|inside|closed == 0 {
-			o.ends[w], o.feeds[w], o.opens[w], o.doubled[w] = ends, feeds, 0, 0
-			begins = ends >> 63
-			continue
-		}
-		in := insideQuotes(quotes) ^ inside // the opening quote is, the closing one is not
-		ends, feeds = ends&^in, feeds&^in
-		opening, closing := quotes&in, quotes&^in
-		after, begin := closing<<1|closed, ends<<1|begins
-		odd := opening&^(begin|after) | after&^(ends|opening)
-		if s.Dialect.Escape != 0 {
-			odd = quotes
-		}
-		below := odd&-odd - 1 // all bits where nothing is odd
-		o.ends[w], o.feeds[w], o.opens[w], o.doubled[w] = ends&below, feeds&below, opening&begin&below, opening&after
-		if odd != 0 {
-			return w + 1 - i, false
-		}
-		inside, closed, begins = uint64(int64(in)>>63), closing>>63, ends>>63
+	if s.Dialect.Escape != 0 || !s.masks.anyQuotes(i, s.words) {
+		return s.outside.upToQuote(&s.masks, i, s.words, from)
 	}
-	return s.words - i, true
-}
-
-// insideQuotes sets the bits from each quote that opens up to the next, which closes: each bit tells whether there are an odd number up to it.
-func insideQuotes(quotes uint64) uint64 {
-	quotes ^= quotes << 1
-	quotes ^= quotes << 2
-	quotes ^= quotes << 4
-	quotes ^= quotes << 8
-	quotes ^= quotes << 16
-	return quotes ^ quotes<<32
+	return s.outside.settle(&s.masks, i, s.words, from)
 }
 
 // unwrap takes the quotes off a field that has them around it.
@@ -116,20 +75,6 @@ func (s *scan) unwrap(f *cells.Span) {
 	// Whether there are any comes in no order that could be foreseen.
 	f.End |= uint32((doubled|-doubled)>>63) << 31
 	f.Start |= cells.Flag
-}
-
-// doubledIn returns bits of the doubled quotes between two offsets in the window, 0 where there are none.
-func (o *outside) doubledIn(from, to int) (doubled uint64) {
-	for ; to-from > bytemask.Word; from += bytemask.Word {
-		doubled |= o.from(from)
-	}
-	return doubled | o.from(from)&(1<<(to-from)-1)
-}
-
-// from returns the bits of the doubled quotes from an offset on.
-func (o *outside) from(at int) uint64 {
-	w, shift := at/bytemask.Word, at%bytemask.Word
-	return o.doubled[w]>>shift | o.doubled[w+1]<<1<<(63-shift)
 }
 
 // maySkip reports whether the record before next may be the header once more, or what follows it a comment.
@@ -147,7 +92,7 @@ type cut struct {
 }
 
 // cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are written, and forgotten.
-const cutTogether = 8
+const cutTogether = 10
 
 // runGo is run for any processor.
 func (c *cut) runGo(base, start int) (fields, lines, opened, next int) {

@@ -23,10 +23,10 @@ type scan struct {
 	until  int        // rows that are enough for now
 	done   bool       // the block is at its end
 
-	marks               [3]byte             // the bytes that may end a field
-	ends, feeds, quotes [windowWords]uint64 // where these, line feeds and quotes are, from word base on
-	base, words         int
-	ascii, plainly      bool // these words are all ASCII; and so were those before, since More began
+	marks          [3]byte // the bytes that may end a field
+	masks                  // of the window, which begins at word base
+	base, words    int
+	ascii, plainly bool // these words are all ASCII; and so were those before, since More began
 
 	usual   bool // most records are cut a window at a time
 	odd     int  // a field that begins here is not
