@@ -7,7 +7,7 @@ import "golang.org/x/sys/cpu"
 //go:noescape
 func cutBMI(c *cut, base, start int) (fields, lines, opened, next int)
 
-var hasBMI = cpu.X86.HasBMI1 && cpu.X86.HasBMI2 && cpu.X86.HasPOPCNT
+var hasBMI = cpu.X86.HasBMI1 && cpu.X86.HasPOPCNT
 
 // run goes through the words, the first of which begins at base, and with the field at start. It returns how many fields, lines and opening quotes there
 // were and where the next field begins.

@@ -12,16 +12,8 @@ TEXT ·cutBMI(SB), NOSPLIT, $0-56
 	MOVQ 80(AX), R13 // how many words are left
 	MOVQ 96(AX), R9  // feeds
 	MOVQ 120(AX), R10 // opens
-	MOVQ start+16(FP), AX
-	MOVL AX, (DI)
-	// The end of a field and the start of the next are written together: base, and above it the byte behind, to both of which an offset is added.
-	MOVQ base+8(FP), R12
-	MOVQ R12, AX
-	SHLQ $32, AX
-	ADDQ AX, R12
-	MOVQ $0x4000000040, R11 // the bytes of a word, twice
-	MOVQ $0x100000000, AX
-	ADDQ AX, R12
+	MOVQ base+8(FP), R11
+	MOVQ start+16(FP), R12
 	XORQ DX, DX // fields
 
 word:
@@ -51,7 +43,7 @@ line:
 	ADDQ DX, AX
 	MOVL AX, (SI)
 	TZCNTQ R15, AX
-	ADDL R12, AX
+	ADDQ R11, AX
 	MOVL AX, 4(SI)
 	LEAQ 8(SI)(R14*8), SI
 	BLSRQ R15, R15
@@ -60,84 +52,84 @@ line:
 	POPCNTQ BX, AX // how many fields end here
 	JZ next
 	ADDQ AX, DX
+	BSRQ BX, R15 // the last of them
 	PREFETCHT0 1024(DI) // where those of words to come go
 	MOVQ DI, R14 // where the next goes
 	LEAQ (DI)(AX*8), DI
 
 together:
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 4(R14)
+	ADDQ R11, AX
+	MOVL R12, (R14)
+	MOVL AX, 4(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 12(R14)
+	ADDQ R11, AX
+	MOVL R12, 8(R14)
+	MOVL AX, 12(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 20(R14)
+	ADDQ R11, AX
+	MOVL R12, 16(R14)
+	MOVL AX, 20(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 28(R14)
+	ADDQ R11, AX
+	MOVL R12, 24(R14)
+	MOVL AX, 28(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 36(R14)
+	ADDQ R11, AX
+	MOVL R12, 32(R14)
+	MOVL AX, 36(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 44(R14)
+	ADDQ R11, AX
+	MOVL R12, 40(R14)
+	MOVL AX, 44(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 52(R14)
+	ADDQ R11, AX
+	MOVL R12, 48(R14)
+	MOVL AX, 52(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 60(R14)
+	ADDQ R11, AX
+	MOVL R12, 56(R14)
+	MOVL AX, 60(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 68(R14)
+	ADDQ R11, AX
+	MOVL R12, 64(R14)
+	MOVL AX, 68(R14)
+	LEAQ 1(AX), R12
 	BLSRQ BX, BX
 	TZCNTQ BX, AX
-	RORXQ $32, AX, R15
-	ADDQ R12, AX
-	ADDQ R15, AX
-	MOVQ AX, 76(R14)
+	ADDQ R11, AX
+	MOVL R12, 72(R14)
+	MOVL AX, 76(R14)
+	LEAQ 1(AX), R12
 	ADDQ $80, R14
 	BLSRQ BX, BX
 	JNZ together
+	LEAQ 1(R11)(R15*1), R12
 
 next:
 	ADDQ $8, R8
 	ADDQ $8, R9
 	ADDQ $8, R10
-	ADDQ R11, R12
+	ADDQ $64, R11
 	DECQ R13
 	JNZ word
 
-	MOVL (DI), AX
-	MOVQ AX, next+48(FP)
 	MOVQ c+0(FP), AX
 	MOVQ DX, fields+24(FP)
 	SUBQ 24(AX), SI
@@ -146,4 +138,5 @@ next:
 	SUBQ 48(AX), CX
 	SHRQ $2, CX
 	MOVQ CX, opened+40(FP)
+	MOVQ R12, next+48(FP)
 	RET
