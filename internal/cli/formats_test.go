@@ -79,7 +79,7 @@ func TestColumnarSources(t *testing.T) {
 	must(t, []string{"load", "in/1.parquet", "--into", "ops.r"}, "2 read = 2 written")
 	must(t, []string{"load", "in/2.arrow", "--into", "ops.r"}, "int → long", "added", "extra", "missing", "note", "unfit", "1.5")
 	must(t, []string{"preview", "ops.r"}, `{"Depth":"1.5"}`)
-	refused(t, 2, []string{"convert", "in", "--to", "x.parquet", "--type", "dept=long"}, "the nearest names are")
+	refused(t, 2, []string{"convert", "in", "--to", "x.parquet", "--type", "dept=long"}, "the nearest name is")
 	refused(t, 3, []string{"convert", "in", "--to", "x.parquet", "--required", "note"}, `column "note" has 1 values that are null`)
 	must(t, []string{"describe", "in/2.arrow"}, "Arrow IPC", "1 in 1 row group")
 }

@@ -268,7 +268,7 @@ func TestWrongUsage(t *testing.T) {
 		{"load r.csv --into ops.r --type depth", "write it like --type depth=double", 2},
 		{"load r.csv --into ops.r --type note=varchar", "is not a type", 2},
 		{"load r.csv --into ops.r --partition dya(observed_at)", "is not a partition transform", 2},
-		{"load r.csv --into ops.r --partition obserbed_at", "the nearest names are observed_at", 2},
+		{"load r.csv --into ops.r --partition obserbed_at", "the nearest name is observed_at", 2},
 		{"describe ops.none", "there is neither a file", 1},
 		{"describe r.csv", "cannot be read as a columnar file", 3},
 		{"preview none.csv", "there is neither a file", 1},

@@ -60,7 +60,7 @@ func TestNonsenseIsRefused(t *testing.T) {
 		{convert("--mixed", "shaken"), "--mixed"},
 		{convert("--type", "note"), "--type"},
 		{convert("--type", "note=quaternion"), "quaternion"},
-		{convert("--type", "noet=long"), "the nearest names are"},
+		{convert("--type", "noet=long"), "the nearest name is"},
 		{convert("--rename", "note"), "--rename"},
 		{convert("--only", "nope"), "nope"},
 		{convert("--key", "nope"), "nope"},

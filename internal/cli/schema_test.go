@@ -41,7 +41,7 @@ func TestTablesGrow(t *testing.T) {
 
 	must(t, []string{"alter", "ops.r", "--rename", "crew=crew_names", "--drop", "depth", "--first", "observed", "--comment", "share=of all"}, "column crew is called crew_names", "column depth is dropped")
 	must(t, []string{"preview", "ops.r"}, "crew_names", "Ina, Bo")
-	refused(t, 2, []string{"alter", "ops.r", "--rename", "crew_name=x"}, `no column "crew_name"; the nearest names are crew_names`)
+	refused(t, 2, []string{"alter", "ops.r", "--rename", "crew_name=x"}, `no column "crew_name"; the nearest name is crew_names`)
 	refused(t, 2, []string{"alter", "ops.r", "--widen", "count=string"}, "cannot become string")
 	refused(t, 2, []string{"alter", "ops.r"}, "nothing to alter")
 	must(t, []string{"load", "2.csv", "--into", "ops.r", "--drop", "depth"}, "2 read = 2 written")
@@ -137,7 +137,7 @@ func TestCorrectionFlags(t *testing.T) {
 	must(t, []string{"infer", "in.csv", "--scan", "sample"}, "2 records")
 	must(t, []string{"convert", "in.csv", "--required", "extra", "--max-bad", "1", "--to", "p.parquet"}, "no-value", "2 read = 1 written + 1 quarantined")
 	for _, test := range []struct{ flag, value, want string }{
-		{"--type", "wavehight=double", "the nearest names are Wave Height"}, {"--type", "id=decimal(3)", "is no decimal"}, {"--type", "id", "does not name a column and a type"},
+		{"--type", "wavehight=double", "the nearest name is Wave Height"}, {"--type", "id=decimal(3)", "is no decimal"}, {"--type", "id", "does not name a column and a type"},
 		{"--rename", "id", "does not name a column and its new name"}, {"--rename", "id=flag", "would both be called"}, {"--only", "idd", "--only names a column"}, {"--drop", "zz", "--drop names a column"},
 		{"--required", "zz", "--required names a column"}, {"--key", "zz", "--key names a column"}, {"--names", "loud", "use safe, keep or snake"}, {"--decimal-mark", ";", "use comma or point"},
 		{"--scan", "half", "use sample or full"}, {"--emit", "yaml", "use feed or ddl"}, {"--column", "zz", "there is no column"},

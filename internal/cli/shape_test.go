@@ -221,7 +221,7 @@ func TestListsIntoTables(t *testing.T) {
 		t.Errorf("the bad record is kept in %v, %v", kept, err)
 	}
 	refused(t, 2, []string{"load", "clash.ndjson", "--into", "a.b", "--key", "id", "--split", "list=a.c"}, `its elements have a member "id", as the key of its records`)
-	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "reading=a.c"}, "the nearest names are readings")
+	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "reading=a.c"}, "the nearest name is readings")
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings=a.b"}, "is named twice")
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings"}, "write it like --split readings=ops.readings")
 }
@@ -271,7 +271,7 @@ func TestWrongForms(t *testing.T) {
 		"write it like --derive":                   {"--derive", "x"},
 		`there is no column "depth"`:               {"--where", "depth > 1"},
 		"at character 6\n    id = = 2\n         ^": {"--where", "id = = 2"},
-		"the nearest names are readings":           {"--unnest", "reading"},
+		"the nearest name is readings":             {"--unnest", "reading"},
 	} {
 		refused(t, 2, append([]string{"preview", "1.ndjson"}, args...), want)
 	}

@@ -259,7 +259,7 @@ func alterError(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &missing) && len(missing.Nearest) > 0:
-		return fault.New(fault.Usage, "%s", err).Try("the nearest names are %s", strings.Join(missing.Nearest, ", "))
+		return fault.New(fault.Usage, "%s", err).Try("%s", schema.Meant(missing.Nearest))
 	}
 	return fault.New(fault.Usage, "%s", err)
 }

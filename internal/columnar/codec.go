@@ -31,6 +31,9 @@ var codecs = []struct {
 	{"none", compress.Codecs.Uncompressed, 0, 0},
 }
 
+// otherNames are names that format specifications have for these codecs.
+var otherNames = map[string]string{"lz4_raw": "lz4", "zlib": "gzip", "deflate": "gzip", "uncompressed": "none"}
+
 // DefaultCodec is used when none is stated.
 const DefaultCodec Codec = "zstd"
 
@@ -46,15 +49,19 @@ func CodecNames() []string {
 	return names
 }
 
-// ParseCodec reads the name of a codec, with or without a level.
+// ParseCodec reads the name of a codec, with or without a level. The letter case does not matter, and the names of format specifications are taken as well.
 func ParseCodec(text string) (Codec, error) {
-	name, level, leveled := strings.Cut(text, ":")
+	given, level, leveled := strings.Cut(text, ":")
+	name := strings.ToLower(given)
+	if other, ok := otherNames[name]; ok {
+		name = other
+	}
 	for _, c := range codecs {
 		if c.name != name {
 			continue
 		}
 		if !leveled {
-			return Codec(text), nil
+			return Codec(name), nil
 		}
 		if n, err := strconv.Atoi(level); err != nil || n < c.lowest || n > c.highest {
 			if c.highest == 0 {
@@ -62,9 +69,9 @@ func ParseCodec(text string) (Codec, error) {
 			}
 			return "", fmt.Errorf("%q is no level of %s; it has %d to %d", level, name, c.lowest, c.highest)
 		}
-		return Codec(text), nil
+		return Codec(name + ":" + level), nil
 	}
-	return "", fmt.Errorf("%q is not a codec; it takes one of %s", name, strings.Join(CodecNames(), ", "))
+	return "", fmt.Errorf("%q is not a codec; it takes one of %s", given, strings.Join(CodecNames(), ", "))
 }
 
 // ParseCodecs reads a codec for all columns and others for some: zstd:3,note=zstd:9,flag=none. Columns go by their legal paths.

@@ -118,6 +118,11 @@ func TestParseCodecs(t *testing.T) {
 	if all, single, err := ParseCodecs("note=gzip"); err != nil || all != DefaultCodec || single["note"] != "gzip" {
 		t.Errorf("%s, %v, %v", all, single, err)
 	}
+	for text, want := range map[string]Codec{"lz4_raw": "lz4", "ZSTD:9": "zstd:9", "zlib": "gzip", "Deflate:9": "gzip:9", "uncompressed": "none"} {
+		if got, err := ParseCodec(text); err != nil || got != want {
+			t.Errorf("%s is %s, %v, want %s", text, got, err, want)
+		}
+	}
 	for text, want := range map[string]string{"lzo": "is not a codec", "snappy:3": "has no levels", "zstd:99": "it has 1 to 22", "zstd,gzip": "names no column", "zstd,a=x": "is not a codec"} {
 		if _, _, err := ParseCodecs(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)

@@ -27,11 +27,7 @@ func (o Options) For(s schema.Schema) (Options, error) {
 		if path, ok := legal[name]; ok {
 			return path, nil
 		}
-		e := fault.New(fault.Usage, "%s names a column %q that is not there", flag, name)
-		if near := schema.Nearest(name, names); len(near) > 0 {
-			return "", e.Try("the nearest names are %s", strings.Join(near, ", "))
-		}
-		return "", e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
+		return "", fault.New(fault.Usage, "%s names a column %q that is not there", flag, name).Try("%s", schema.Choices(name, names))
 	}
 	codecs := map[string]Codec{}
 	for name, codec := range o.Codecs {

@@ -44,7 +44,7 @@ func TestOptionsThatNameNothing(t *testing.T) {
 		o    Options
 		want string
 	}{
-		{Options{Codecs: map[string]Codec{"idd": "none"}}, `--codec names a column "idd" that is not there; the nearest names are id`},
+		{Options{Codecs: map[string]Codec{"idd": "none"}}, `--codec names a column "idd" that is not there; the nearest name is id`},
 		{Options{Codecs: map[string]Codec{"velocity": "none"}}, "the columns are wave_height_m_, id, pos"},
 		{Options{Bloom: []string{"wave height (m)"}}, `column "wave_height_m_" is a double, which has no filters; name whole numbers, dates, times, texts or uuids`},
 		{Options{Bloom: []string{"pos"}}, "which has no filters"},

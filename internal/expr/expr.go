@@ -130,11 +130,7 @@ func (p *parser) column(path []string, at int) node {
 			for i := range fields {
 				names[i] = fields[i].Name
 			}
-			near := schema.Nearest(name, names)
-			if len(near) == 0 {
-				near = names[:min(len(names), 8)]
-			}
-			return p.fail(at, "there is no column %q; there are %s", strings.Join(path[:depth+1], "."), strings.Join(near, ", "))
+			return p.fail(at, "there is no column %q; %s", strings.Join(path[:depth+1], "."), schema.Choices(name, names))
 		}
 		field = &fields[position]
 		positions = append(positions, position)

@@ -149,7 +149,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 		reason string
 	}{
 		{"", 1, "a value is expected here, not the end"},
-		{"depht > 3", 1, `there is no column "depht"; there are depth`},
+		{"depht > 3", 1, `there is no column "depht"; the nearest name is depth`},
 		{"ok and depth >", 15, "a value is expected here"},
 		{"id + note", 4, "long and string do not go together"},
 		{"note + note", 6, "+ takes numbers, not string"},
@@ -160,7 +160,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 		{"id # 2", 4, "means nothing here"},
 		{"position > 3", 1, `"position" is struct, which expressions do not take`},
 		{"marks = 3", 1, `"marks" is list`},
-		{"position.lon = 3", 1, `there is no column "position.lon"; there are lat`},
+		{"position.lon = 3", 1, `there is no column "position.lon"; the nearest name is lat`},
 		{"id.x = 3", 1, "has no members"},
 		{"SQUARE(id)", 1, "there is no function SQUARE"},
 		{"EXTRACT(HOUR FROM day)", 9, "a date has no hour"},

@@ -61,7 +61,7 @@ func TestNotesAndCandidates(t *testing.T) {
 	if strings.Join(keys, " ") != "id card" || !strings.Contains(strings.Join(fields, " "), "area") || !strings.Contains(strings.Join(fields, " "), "day(at)") || i.Advice.Ratio <= 0 {
 		t.Errorf("keys %v, partitions %v, ratio %v", keys, fields, i.Advice.Ratio)
 	}
-	if _, _, err := i.Column("lvel"); err == nil || !strings.Contains(err.Error(), "nearest names are level") {
+	if _, _, err := i.Column("lvel"); err == nil || !strings.Contains(err.Error(), "nearest name is level") {
 		t.Errorf("%v", err)
 	}
 }

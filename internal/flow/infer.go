@@ -161,11 +161,7 @@ func (i *Inference) allMatched() error {
 	u := i.unmatched[0]
 	var names []string
 	i.Observed.Root.Walk(func(path string) { names = append(names, path) })
-	e := fault.New(fault.Usage, "%s names a column %q that the source does not have", u.Flag, u.Name)
-	if near := schema.Nearest(u.Name, names); len(near) > 0 {
-		return e.Try("the nearest names are %s", strings.Join(near, ", "))
-	}
-	return e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
+	return fault.New(fault.Usage, "%s names a column %q that the source does not have", u.Flag, u.Name).Try("%s", schema.Choices(u.Name, names))
 }
 
 // observer is one worker of an inferring pass.
@@ -215,11 +211,7 @@ func (i *Inference) Column(path string) (*schema.Field, *schema.Node, error) {
 		}
 	})
 	if field == nil {
-		e := fault.New(fault.Usage, "there is no column %q", path)
-		if near := schema.Nearest(path, names); len(near) > 0 {
-			return nil, nil, e.Try("the nearest names are %s", strings.Join(near, ", "))
-		}
-		return nil, nil, e.Try("the columns are %s", strings.Join(names[:min(len(names), 10)], ", "))
+		return nil, nil, fault.New(fault.Usage, "there is no column %q", path).Try("%s", schema.Choices(path, names))
 	}
 	return field, node, nil
 }

@@ -44,7 +44,7 @@ func TestParseSpec(t *testing.T) {
 		{"day(sea_area)", "", "cannot be made of column"},
 		{"hour(day)", "", "cannot be made of column"},
 		{"depth", "", "cannot be made of column"},
-		{"sea_aera", "", "nearest names are sea_area"},
+		{"sea_aera", "", "nearest name is sea_area"},
 		{"day,,id", "", "is empty"},
 		{"day(at),day(at)", "", "would both be called"},
 	}

@@ -116,11 +116,7 @@ func Column(s schema.Schema, name string) (*schema.Field, error) {
 	for _, f := range s.Fields {
 		names = append(names, f.Name)
 	}
-	e := fault.New(fault.Usage, "there is no column %q", name)
-	if near := schema.Nearest(name, names); len(near) > 0 {
-		return nil, e.Try("the nearest names are %s", strings.Join(near, ", "))
-	}
-	return nil, e.Try("the columns are %s", strings.Join(names, ", "))
+	return nil, fault.New(fault.Usage, "there is no column %q", name).Try("%s", schema.Choices(name, names))
 }
 
 // splitOutside splits at commas that are not within parentheses.

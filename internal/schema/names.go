@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"unicode"
@@ -136,6 +137,33 @@ func Nearest(name string, names []string) []string {
 		out = append(out, s.name)
 	}
 	return out
+}
+
+// mostListed is how many names a message lists.
+const mostListed = 10
+
+// Choices says which of the names of columns a mistyped one may have meant, or, where none is near, what there are.
+func Choices(name string, names []string) string {
+	if near := Nearest(name, names); len(near) > 0 {
+		return Meant(near)
+	}
+	return "the columns are " + Some(names)
+}
+
+// Meant says which names, of which there is one at least, a mistyped one may have meant.
+func Meant(near []string) string {
+	if len(near) == 1 {
+		return "the nearest name is " + near[0]
+	}
+	return "the nearest names are " + strings.Join(near, ", ")
+}
+
+// Some lists names, the first of many.
+func Some(names []string) string {
+	if more := len(names) - mostListed; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostListed], ", "), more)
+	}
+	return strings.Join(names, ", ")
 }
 
 // editDistance is the Levenshtein distance in bytes; names that differ in length by more than limit are not measured.

@@ -9,7 +9,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -233,11 +232,7 @@ func unknown(flag, name string, fields []schema.Field) error {
 	for i, f := range fields {
 		names[i] = f.Name
 	}
-	e := fault.New(fault.Usage, "%s names %q, which the rows do not have", flag, name)
-	if near := schema.Nearest(name, names); len(near) > 0 {
-		return e.Try("the nearest names are %s", strings.Join(near, ", "))
-	}
-	return e.Try("there are %s", strings.Join(names[:min(len(names), 10)], ", "))
+	return fault.New(fault.Usage, "%s names %q, which the rows do not have", flag, name).Try("%s", schema.Choices(name, names))
 }
 
 // where keeps the rows for which a condition is true.

@@ -141,7 +141,7 @@ func TestWhatCannotBeFormed(t *testing.T) {
 		spec Spec
 		want string
 	}{
-		{Spec{Unnest: [][]string{{"reading"}}}, `--unnest names "reading", which the rows do not have; the nearest names are readings`},
+		{Spec{Unnest: [][]string{{"reading"}}}, `--unnest names "reading", which the rows do not have; the nearest name is readings`},
 		{Spec{Unnest: [][]string{{"position"}}}, "it is struct, not a list"},
 		{Spec{Unnest: [][]string{{"readings.flags"}}}, "readings is a list itself; make rows of it first"},
 		{Spec{Unnest: [][]string{{"id.x"}}}, "id is long, which has no members"},

@@ -306,7 +306,7 @@ func TestFindSuggests(t *testing.T) {
 	if _, err := load(t, w, name, 1); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Find(t.Context(), other); err == nil || !strings.Contains(err.Error(), "the nearest names are ops.readings") {
+	if _, err := w.Find(t.Context(), other); err == nil || !strings.Contains(err.Error(), "the nearest name is ops.readings") {
 		t.Errorf("%v", err)
 	}
 	if _, err := OpenWarehouse("odd#place"); fault.KindOf(err) != fault.Usage {

@@ -129,9 +129,9 @@ func (w *Warehouse) Find(ctx context.Context, name Name) (*Table, error) {
 	case len(known) == 0:
 		return nil, e.Try("it holds no table yet; load one, or name another folder with --warehouse")
 	case len(near) > 0:
-		return nil, e.Try("the nearest names are %s", strings.Join(near, ", "))
+		return nil, e.Try("%s", schema.Meant(near))
 	default:
-		return nil, e.Try("it holds %s", strings.Join(known[:min(5, len(known))], ", "))
+		return nil, e.Try("it holds %s", schema.Some(known))
 	}
 }
 
