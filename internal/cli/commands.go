@@ -67,7 +67,7 @@ type describing struct {
 func (d *describing) add(cmd *cobra.Command) {
 	d.layout.add(cmd)
 	cmd.Flags().StringVar(&d.into, "into", "", "the `table` to name in a feed file or statement")
-	cmd.Flags().StringVar(&d.drift, "drift", "grow", "the policy to name in a feed file: grow, hold or stop")
+	cmd.Flags().StringVar(&d.drift, "drift", "grow", "the `policy` to name in a feed file: grow, hold or stop")
 }
 
 func (a *app) infer() *cobra.Command {
@@ -108,7 +108,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 	reading.addShape(cmd)
 	describe.add(cmd)
 	cmd.Flags().StringVar(&column, "column", "", "show everything that is known of one `column`")
-	cmd.Flags().StringVar(&emit, "emit", "", "write a feed file (feed) or a CREATE TABLE statement (ddl)")
+	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a feed file (feed) or a CREATE TABLE statement (ddl)")
 	return cmd
 }
 

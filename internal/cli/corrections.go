@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"trevak/internal/fault"
 	"trevak/internal/flow"
@@ -21,18 +22,19 @@ type correctionFlags struct {
 }
 
 func (f *correctionFlags) add(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, as in depth=double or when='timestamp(%d.%m.%Y %H:%M)'; may be repeated (`COL=TYPE`)")
-	flags.StringArrayVar(&f.renames, "rename", nil, "give a column another name; may be repeated (`OLD=NEW`)")
-	flags.StringSliceVar(&f.only, "only", nil, "the `columns` that are wanted, and no others")
-	flags.StringSliceVar(&f.drop, "drop", nil, "`columns` that are not wanted")
-	flags.StringSliceVar(&f.required, "required", nil, "`columns` that always have a value; a record without one is bad")
-	flags.StringSliceVar(&f.key, "key", nil, "the `columns` that tell one record from all others; they are required")
-	flags.StringVar(&f.names, "names", "safe", "how column names are made: safe, keep, or snake")
-	flags.StringSliceVar(&f.nulls, "nulls", nil, "`texts` that stand for no value in every column, like NA,-")
-	flags.StringVar(&f.decimalMark, "decimal-mark", "", "the `mark` before the fraction of numbers in delimited text, comma or point; thousands may then be set apart")
-	flags.StringVar(&f.mixed, "mixed", "text", "columns whose values are of types that have nothing to do with each other: text, or misfit, which takes the type of more than half of the values and keeps the others in _misfit")
-	flags.StringVar(&f.scan, "scan", "", "how many records to look at before types are settled: sample, or full (infer: full; load and convert: sample, held against every record while writing)")
+	section(cmd, sectionColumns, func(flags *pflag.FlagSet) {
+		flags.StringArrayVar(&f.types, "type", nil, "fix a column's type, `COL=TYPE`, as in depth=double or when='timestamp(%d.%m.%Y %H:%M)'; may be repeated")
+		flags.StringArrayVar(&f.renames, "rename", nil, "give a column another name, `OLD=NEW`; may be repeated")
+		flags.StringSliceVar(&f.only, "only", nil, "the `columns` that are wanted, and no others")
+		flags.StringSliceVar(&f.drop, "drop", nil, "`columns` that are not wanted")
+		flags.StringSliceVar(&f.required, "required", nil, "`columns` that always have a value; a record without one is bad")
+		flags.StringSliceVar(&f.key, "key", nil, "the `columns` that tell one record from all others; they are required")
+		flags.StringVar(&f.names, "names", "safe", "`style` of column names: safe, keep, or snake")
+		flags.StringSliceVar(&f.nulls, "nulls", nil, "`texts` that stand for no value in every column, like NA,-")
+		flags.StringVar(&f.decimalMark, "decimal-mark", "", "the `mark` before the fraction of numbers in delimited text, comma or point; thousands may then be set apart")
+		flags.StringVar(&f.mixed, "mixed", "text", "`what` becomes of columns whose values are of types that have nothing to do with each other: text, or misfit, which takes the type of more than half of the values and keeps the others in _misfit")
+		flags.StringVar(&f.scan, "scan", "", "which `records` to look at before types are settled: sample, or full (infer: full; load and convert: sample, held against every record while writing)")
+	})
 }
 
 // any reports whether something was said of columns.

@@ -76,9 +76,9 @@ files are never changed.`,
 	reading.addShape(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
-	cmd.Flags().StringVar(&format, "format", "", "how the data files are written: parquet, orc or avro (default the table's, for a new one parquet)")
-	cmd.Flags().StringVar(&drift, "drift", "grow", "what becomes of differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
-	cmd.Flags().StringArrayVar(&splits, "split", nil, "load a list into a table of its own, a row for each element with the record's --key or a column _parent_id; may be repeated (`LIST=TABLE`)")
+	cmd.Flags().StringVar(&format, "format", "", "`format` of the data files: parquet, orc or avro (default the table's, for a new one parquet)")
+	cmd.Flags().StringVar(&drift, "drift", "grow", "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
+	cmd.Flags().StringArrayVar(&splits, "split", nil, "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column _parent_id; may be repeated")
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
 	return cmd
 }
@@ -126,7 +126,7 @@ them with a folder for each partition. The destination appears when all of it is
 	reading.addShape(cmd)
 	lay.add(cmd)
 	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
-	cmd.Flags().StringVar(&format, "format", "", "how the files of a folder are written (default parquet)")
+	cmd.Flags().StringVar(&format, "format", "", "`format` of the files of a folder (default parquet)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
 	return cmd
 }

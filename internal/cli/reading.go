@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
@@ -37,26 +38,27 @@ type readingFlags struct {
 
 // add registers the reading rules; types too where a schema comes of it.
 func (f *readingFlags) add(cmd *cobra.Command, types bool) {
-	flags := cmd.Flags()
-	flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
-	flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
-	flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
-	flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
-	flags.IntVar(&f.limits.RecordBytes, "max-record", 64<<20, "the most `bytes` that one record may have")
-	flags.IntVar(&f.limits.Columns, "max-columns", 20_000, "the most `columns` and parts of columns that a source may have")
-	flags.IntVar(&f.limits.Depth, "max-depth", 200, "how `deep` objects and lists may lie within each other")
-	flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
-	flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
-	flags.StringVar(&f.escape, "escape", "double", "how a quote is written within quotes: double, or backslash")
-	flags.StringVar(&f.comment, "comment", "", "`character` that begins lines to pass over, or none (default: decided from the data)")
-	flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
-	flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
-	flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
-	flags.BoolVar(&f.header, "header", false, "the first record holds the names")
-	flags.BoolVar(&f.noHeader, "no-header", false, "the first record is data; columns are named c1, c2 and so on")
-	flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
-	flags.StringSliceVar(&f.columns, "columns", nil, "`names` of the columns, in order, with commas between them")
-	flags.StringVar(&f.ragged, "ragged", "stop", "records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a column _misfit")
+	section(cmd, sectionReading, func(flags *pflag.FlagSet) {
+		flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
+		flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
+		flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
+		flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
+		flags.IntVar(&f.limits.RecordBytes, "max-record", 64<<20, "the most `bytes` that one record may have")
+		flags.IntVar(&f.limits.Columns, "max-columns", 20_000, "the most `columns` and parts of columns that a source may have")
+		flags.IntVar(&f.limits.Depth, "max-depth", 200, "how many `levels` deep objects and lists may lie within each other")
+		flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
+		flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
+		flags.StringVar(&f.escape, "escape", "double", "`way` in which a quote is written within quotes: double, or backslash")
+		flags.StringVar(&f.comment, "comment", "", "`character` that begins lines to pass over, or none (default: decided from the data)")
+		flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
+		flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
+		flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
+		flags.BoolVar(&f.header, "header", false, "the first record holds the names")
+		flags.BoolVar(&f.noHeader, "no-header", false, "the first record is data; columns are named c1, c2 and so on")
+		flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
+		flags.StringSliceVar(&f.columns, "columns", nil, "`names` of the columns, in order, with commas between them")
+		flags.StringVar(&f.ragged, "ragged", "stop", "`what` becomes of records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a column _misfit")
+	})
 	f.feed.add(cmd)
 	if f.schemaComes = types; types {
 		f.corrections.add(cmd)
@@ -71,13 +73,14 @@ func (f *readingFlags) addShape(cmd *cobra.Command) {
 
 // addTolerance registers what becomes of records that cannot become rows.
 func (f *readingFlags) addTolerance(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.BoolVar(&f.lineage, "lineage", false, "add the columns _lineage_file, _lineage_row and _loaded_at")
-	flags.BoolVar(&f.keepRaw, "keep-raw", false, "add the column _raw with the record as it was read, as JSON")
-	flags.StringArrayVar(&f.partitionValues, "partition-value", nil, "add a column with one value for the whole run, and partition by it; may be repeated (`COL=VALUE`)")
-	flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
-	flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
-	flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
+	section(cmd, sectionRecords, func(flags *pflag.FlagSet) {
+		flags.BoolVar(&f.lineage, "lineage", false, "add the columns _lineage_file, _lineage_row and _loaded_at")
+		flags.BoolVar(&f.keepRaw, "keep-raw", false, "add the column _raw with the record as it was read, as JSON")
+		flags.StringArrayVar(&f.partitionValues, "partition-value", nil, "add a column with one value for the whole run, `COL=VALUE`, and partition by it; may be repeated")
+		flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
+		flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
+		flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
+	})
 }
 
 // reading turns the flags into what flow wants.
@@ -244,15 +247,16 @@ type layoutFlags struct {
 }
 
 func (f *layoutFlags) add(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.StringVar(&f.partition, "partition", "", "partition `fields`, like 'day(observed_at),sea_area'; also year, month, hour, bucket(n,col), truncate(w,col)")
-	flags.StringVar(&f.sort, "sort", "", "order of the rows within files, like 'sea_area, observed_at desc nulls last'")
-	flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
-	flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
-	flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "compression, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: "+strings.Join(columnar.CodecNames(), ", "))
-	flags.IntVar(&f.pages, "page-version", 1, "`version` of Parquet's data pages, 1 or 2")
-	flags.StringVar(&f.favor, "favor", "balance", "what --codec auto favors: size, speed, or balance")
-	flags.StringSliceVar(&f.bloom, "bloom", nil, "`columns` that get Bloom filters, for finding single values")
+	section(cmd, sectionLayout, func(flags *pflag.FlagSet) {
+		flags.StringVar(&f.partition, "partition", "", "partition `fields`, like 'day(observed_at),sea_area'; also year, month, hour, bucket(n,col), truncate(w,col)")
+		flags.StringVar(&f.sort, "sort", "", "`order` of the rows within files, like 'sea_area, observed_at desc nulls last'")
+		flags.StringVar(&f.fileSize, "file-size", "256MiB", "`size` at which a data file is ended and another begun")
+		flags.StringVar(&f.rowGroup, "row-group", "64MiB", "`size`, or number of rows, at which a row group ends")
+		flags.StringVar(&f.codec, "codec", string(columnar.DefaultCodec), "`codecs`, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: "+strings.Join(columnar.CodecNames(), ", "))
+		flags.IntVar(&f.pages, "page-version", 1, "`version` of Parquet's data pages, 1 or 2")
+		flags.StringVar(&f.favor, "favor", "balance", "`aim` of --codec auto: size, speed, or balance")
+		flags.StringSliceVar(&f.bloom, "bloom", nil, "`columns` that get Bloom filters, for finding single values")
+	})
 }
 
 func (f *layoutFlags) options() (layout.Options, error) {

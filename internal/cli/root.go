@@ -131,8 +131,10 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see trevak %s--help", err, strings.TrimPrefix(cmd.CommandPath()+" ", "trevak "))}
 	})
+	root.SetUsageFunc(a.usage)
+	root.SetHelpFunc(a.help)
 	flags := root.PersistentFlags()
-	flags.StringVarP(&a.output, "output", "o", "table", "write results as table or json")
+	flags.StringVarP(&a.output, "output", "o", "table", "`form` of results, table or json")
 	flags.BoolVar(&a.quiet, "quiet", false, "show no progress")
 	warehouse := os.Getenv("TREVAK_WAREHOUSE")
 	if warehouse == "" {

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"trevak/internal/fault"
 	"trevak/internal/shape"
@@ -24,21 +25,22 @@ type shapeFlags struct {
 }
 
 func (f *shapeFlags) add(cmd *cobra.Command) {
-	flags := cmd.Flags()
-	flags.StringVar(&f.where, "where", "", "keep the records for which an `expression` is true, like 'ok and depth > 3'")
-	flags.StringVar(&f.nested, "nested", "keep", "objects within records: keep them, or flatten them into a column for each member")
-	flags.StringVar(&f.separator, "path-separator", shape.DefaultSeparator, "`text` between the parts of a flattened column's name")
-	flags.IntVar(&f.depth, "flatten-depth", 0, "how many `levels` of objects are flattened; 0 for all")
-	flags.StringVar(&f.lists, "lists", "keep", "lists and maps that flattening leaves: keep them, or write them as json text")
-	flags.StringArrayVar(&f.unnest, "unnest", nil, "make a row of each element of a `list`; a,b goes through two lists side by side; may be repeated, which multiplies rows")
-	flags.BoolVar(&f.unnestIndex, "unnest-index", false, "add a column LIST_index with the position of each element, from 0")
-	flags.BoolVar(&f.unnestCount, "unnest-count", false, "add a column LIST_count with how many elements the list has: 0 for an empty one, null for none")
-	flags.StringVar(&f.unnestEmpty, "unnest-empty", "keep", "records whose list is empty or absent: keep them as a row, or drop them")
-	flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
-	flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns; may be repeated (`NAME=COL,COL`)")
-	flags.StringVar(&f.nestRows, "nest-rows", "", "make one row of consecutive rows that agree in all but some columns, which become a list (`LIST=COL,COL`)")
-	flags.StringVar(&f.nestKey, "nest-key", "", "with --nest-rows: bring rows together that agree in some columns, wherever they stand in a file (`COL,COL`)")
-	flags.StringArrayVar(&f.derive, "derive", nil, "add a column of an expression, like 'depth_ft = depth_m * 3.28084'; may be repeated (`COL=EXPRESSION`)")
+	section(cmd, sectionForm, func(flags *pflag.FlagSet) {
+		flags.StringVar(&f.where, "where", "", "keep the records for which an `expression` is true, like 'ok and depth > 3'")
+		flags.StringVar(&f.nested, "nested", "keep", "`what` becomes of objects within records: keep them, or flatten them into a column for each member")
+		flags.StringVar(&f.separator, "path-separator", shape.DefaultSeparator, "`text` between the parts of a flattened column's name")
+		flags.IntVar(&f.depth, "flatten-depth", 0, "how many `levels` of objects are flattened; 0 for all")
+		flags.StringVar(&f.lists, "lists", "keep", "`what` becomes of lists and maps that flattening leaves: keep them, or write them as json text")
+		flags.StringArrayVar(&f.unnest, "unnest", nil, "make a row of each element of a `list`; a,b goes through two lists side by side; may be repeated, which multiplies rows")
+		flags.BoolVar(&f.unnestIndex, "unnest-index", false, "add a column LIST_index with the position of each element, from 0")
+		flags.BoolVar(&f.unnestCount, "unnest-count", false, "add a column LIST_count with how many elements the list has: 0 for an empty one, null for none")
+		flags.StringVar(&f.unnestEmpty, "unnest-empty", "keep", "`what` becomes of records whose list is empty or absent: keep them as a row, or drop them")
+		flags.BoolVar(&f.confirmed, "confirm-multiply", false, "go on where several --unnest make more than 10 rows of a record on average")
+		flags.StringArrayVar(&f.nest, "nest", nil, "make an object of columns, `NAME=COL,COL`; may be repeated")
+		flags.StringVar(&f.nestRows, "nest-rows", "", "make one row of consecutive rows that agree in all but some columns, which become a list: `LIST=COL,COL`")
+		flags.StringVar(&f.nestKey, "nest-key", "", "with --nest-rows: bring rows together that agree in `COL,COL`, wherever they stand in a file")
+		flags.StringArrayVar(&f.derive, "derive", nil, "add a column of an expression, `COL=EXPRESSION`, like 'depth_ft = depth_m * 3.28084'; may be repeated")
+	})
 }
 
 // spec turns the flags into a shape.

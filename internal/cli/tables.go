@@ -128,7 +128,7 @@ changed; --diff shows what differs between two of them; --emit ddl writes a CREA
 	}
 	cmd.Flags().BoolVar(&history, "history", false, "list the versions of the schema")
 	cmd.Flags().BoolVar(&diff, "diff", false, "show what differs between two versions")
-	cmd.Flags().StringVar(&emit, "emit", "", "write a CREATE TABLE statement (ddl)")
+	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a CREATE TABLE statement (ddl)")
 	return cmd
 }
 

@@ -48,7 +48,7 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 		},
 	}
 	reading.add(cmd, true)
-	cmd.Flags().StringVar(&favor, "favor", "balance", "what the recommendation favors: size, speed, or balance")
+	cmd.Flags().StringVar(&favor, "favor", "balance", "`aim` of the recommendation: size, speed, or balance")
 	cmd.Flags().StringArrayVar(&sorts, "try-sort", nil, "a sort `order` to try; may be repeated")
 	cmd.Flags().StringArrayVar(&partitions, "try-partition", nil, "partition `fields` to try; may be repeated")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the sizes by codec to a `file` ending in .svg or .png")
