@@ -44,7 +44,7 @@ files are never changed.`,
 			if err != nil {
 				return err
 			}
-			if r.Favor, err = flow.ParseFavor(lay.favor); err != nil {
+			if r.Favor, err = lay.favored(cmd, reading.feed); err != nil {
 				return err
 			}
 			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, Sort: lay.sort, DryRun: dryRun}
@@ -102,7 +102,7 @@ them with a folder for each partition. The destination appears when all of it is
 			if err != nil {
 				return err
 			}
-			if r.Favor, err = flow.ParseFavor(lay.favor); err != nil {
+			if r.Favor, err = lay.favored(cmd, reading.feed); err != nil {
 				return err
 			}
 			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}

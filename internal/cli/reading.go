@@ -259,6 +259,15 @@ func (f *layoutFlags) add(cmd *cobra.Command) {
 	})
 }
 
+// favored returns what --codec auto favors. Stated without that it would have no effect, unless a feed file states the one or the other.
+func (f *layoutFlags) favored(cmd *cobra.Command, from feedFlag) (flow.Favor, error) {
+	favor, err := flow.ParseFavor(f.favor)
+	if err == nil && cmd.Flags().Changed("favor") && f.codec != string(columnar.Auto) && from.path == "" {
+		err = fault.New(fault.Usage, "--favor is for --codec auto, and --codec is %s", f.codec).Try("write --codec auto, or leave --favor out")
+	}
+	return favor, err
+}
+
 func (f *layoutFlags) options() (layout.Options, error) {
 	o := layout.DefaultOptions
 	var err error

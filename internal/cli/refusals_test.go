@@ -29,6 +29,7 @@ func TestNonsenseIsRefused(t *testing.T) {
 		{[]string{"load", "r.csv", "--into", "ops.r", "--split", "l"}, "write it like --split readings=ops.readings"},
 		{convert("--format", "parchment"), "--format parchment is not known; use parquet"},
 		{convert("--favor", "luck"), "use size, speed or balance"},
+		{convert("--favor", "size"), "--favor is for --codec auto"},
 		{convert("--codec", "zip"), "is not a codec"},
 		{convert("--codec", "zstd:99"), "it has 1 to 22"},
 		{convert("--codec", "snappy:1"), "has no levels"},

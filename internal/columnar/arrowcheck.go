@@ -3,29 +3,25 @@ package columnar
 import (
 	"encoding/binary"
 	"fmt"
-	"os"
+	"io"
 
 	flatbuffers "github.com/google/flatbuffers/go"
 )
 
 // checkArrow walks through the schema in the footer of an Arrow file, and fails where it cannot be one: the library makes room for as many fields
 // as a damaged footer says there are. Reading beyond the footer panics, which Open catches.
-func checkArrow(disk *os.File) error {
-	info, err := disk.Stat()
-	if err != nil {
-		return err
-	}
+func checkArrow(from io.ReaderAt, whole int64) error {
 	// The file ends in the footer, its length in four bytes, and the magic ("IPC File Format").
 	tail := make([]byte, 4+len(arrowMagic))
-	if _, err := disk.ReadAt(tail, info.Size()-int64(len(tail))); err != nil {
+	if _, err := from.ReadAt(tail, whole-int64(len(tail))); err != nil {
 		return err
 	}
 	size := int64(binary.LittleEndian.Uint32(tail))
-	if string(tail[4:]) != arrowMagic || size < 8 || size > info.Size()-int64(len(tail)) {
+	if string(tail[4:]) != arrowMagic || size < 8 || size > whole-int64(len(tail)) {
 		return fmt.Errorf("it does not end as an Arrow file does")
 	}
 	footer := make([]byte, size)
-	if _, err := disk.ReadAt(footer, info.Size()-int64(len(tail))-size); err != nil {
+	if _, err := from.ReadAt(footer, whole-int64(len(tail))-size); err != nil {
 		return err
 	}
 	root := flatbuffers.Table{Bytes: footer, Pos: flatbuffers.GetUOffsetT(footer)}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 
@@ -21,19 +20,15 @@ import (
 
 // avroFile is an Avro object container file (Avro specification, "Object Container Files"). The library reads headers and single values.
 type avroFile struct {
-	disk *os.File
+	from io.ReaderAt
 	size int64
 	tree *arrow.Schema
 	root *avroNode
 	meta map[string][]byte
 }
 
-func openAvro(disk *os.File) (rowReader, error) {
-	info, err := disk.Stat()
-	if err != nil {
-		return nil, err
-	}
-	a := &avroFile{disk: disk, size: info.Size()}
+func openAvro(from io.ReaderAt, size int64) (rowReader, error) {
+	a := &avroFile{from: from, size: size}
 	header, _, err := a.begin()
 	if err != nil {
 		return nil, err
@@ -68,10 +63,7 @@ func (a *avroFile) codec() string {
 
 // begin reads the header; what is returned with it goes on with the first block.
 func (a *avroFile) begin() (header ocf.Header, from *avro.Reader, err error) {
-	if _, err := a.disk.Seek(0, io.SeekStart); err != nil {
-		return header, nil, err
-	}
-	r := avro.NewReader(bufio.NewReaderSize(a.disk, 1<<20), 4<<10, avro.WithReaderConfig(avroLimits))
+	r := avro.NewReader(bufio.NewReaderSize(io.NewSectionReader(a.from, 0, a.size), 1<<20), 4<<10, avro.WithReaderConfig(avroLimits))
 	r.ReadVal(ocf.HeaderSchema, &header)
 	if r.Error != nil {
 		return header, nil, fmt.Errorf("its header: %w", r.Error)

@@ -3,7 +3,6 @@ package columnar
 import (
 	"context"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -43,12 +42,8 @@ func (w *orcWriter) Close() (*Summary, error) {
 // orcFile is an ORC file that is read.
 type orcFile struct{ *orc.File }
 
-func openORC(disk *os.File) (rowReader, error) {
-	info, err := disk.Stat()
-	if err != nil {
-		return nil, err
-	}
-	f, err := orc.Open(disk, info.Size())
+func openORC(from io.ReaderAt, size int64) (rowReader, error) {
+	f, err := orc.Open(from, size)
 	if err != nil {
 		return nil, err
 	}

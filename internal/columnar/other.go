@@ -3,7 +3,7 @@ package columnar
 import (
 	"context"
 	"fmt"
-	"os"
+	"io"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
@@ -36,18 +36,18 @@ type partsReader interface {
 }
 
 // openOther returns the reader for a file by its first bytes, nil for Parquet and everything unknown.
-func openOther(disk *os.File) (rowReader, error) {
+func openOther(from io.ReaderAt, size int64) (rowReader, error) {
 	head := make([]byte, len(arrowMagic))
-	if _, err := disk.ReadAt(head, 0); err != nil {
+	if _, err := from.ReadAt(head, 0); err != nil {
 		return nil, nil // too short for any of the formats, which the Parquet reader tells
 	}
 	switch {
 	case string(head) == arrowMagic:
-		return openArrow(disk)
+		return openArrow(from, size)
 	case string(head[:len(avroMagic)]) == avroMagic:
-		return openAvro(disk)
+		return openAvro(from, size)
 	case string(head[:len(orc.Magic)]) == orc.Magic:
-		return openORC(disk)
+		return openORC(from, size)
 	}
 	return nil, nil
 }
@@ -75,15 +75,11 @@ func (b bounded) Reallocate(size int, old []byte) []byte {
 // arrowFile is a file in Arrow's IPC format.
 type arrowFile struct{ reader *ipc.FileReader }
 
-func openArrow(disk *os.File) (rowReader, error) {
-	if err := checkArrow(disk); err != nil {
+func openArrow(from io.ReaderAt, size int64) (rowReader, error) {
+	if err := checkArrow(from, size); err != nil {
 		return nil, err
 	}
-	info, err := disk.Stat()
-	if err != nil {
-		return nil, err
-	}
-	r, err := ipc.NewFileReader(disk, ipc.WithAllocator(bounded{memory.DefaultAllocator, int(min(2<<30, 256<<20+64*info.Size()))}))
+	r, err := ipc.NewFileReader(io.NewSectionReader(from, 0, size), ipc.WithAllocator(bounded{memory.DefaultAllocator, int(min(2<<30, 256<<20+64*size))}))
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,11 @@ func Open(location string) (f *File, err error) {
 			err = broken(location, err)
 		}
 	}()
-	other, err := openOther(disk)
+	info, err := disk.Stat()
+	if err != nil {
+		return nil, err
+	}
+	other, err := openOther(disk, info.Size())
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +67,7 @@ func Open(location string) (f *File, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := plausible(reader.MetaData(), disk); err != nil {
+	if err := plausible(reader.MetaData(), info.Size()); err != nil {
 		return nil, err
 	}
 	tree, err := pqarrow.FromParquet(reader.MetaData().Schema, nil, reader.MetaData().KeyValueMetadata())
@@ -120,11 +124,7 @@ func zonedColumns(footer *metadata.FileMetaData) map[string]bool {
 
 // plausible checks that what the footer says lies within the file: the library trusts it, and reads in goroutines whose
 // panics cannot be caught.
-func plausible(footer *metadata.FileMetaData, disk *os.File) error {
-	info, err := disk.Stat()
-	if err != nil {
-		return err
-	}
+func plausible(footer *metadata.FileMetaData, whole int64) error {
 	var rows int64
 	for g := range footer.NumRowGroups() {
 		group := footer.RowGroup(g)
@@ -141,9 +141,9 @@ func plausible(footer *metadata.FileMetaData, disk *os.File) error {
 			if chunk.HasDictionaryPage() {
 				start = min(start, chunk.DictionaryPageOffset())
 			}
-			if start < 0 || size < 0 || start > info.Size()-size || chunk.NumValues() < 0 || chunk.Type() != footer.Schema.Column(c).PhysicalType() {
+			if start < 0 || size < 0 || start > whole-size || chunk.NumValues() < 0 || chunk.Type() != footer.Schema.Column(c).PhysicalType() {
 				return fmt.Errorf("row group %d, column %q: %d values in %d bytes from byte %d on do not lie in the file of %d bytes", g,
-					footer.Schema.Column(c).Path(), chunk.NumValues(), size, start, info.Size())
+					footer.Schema.Column(c).Path(), chunk.NumValues(), size, start, whole)
 			}
 		}
 	}

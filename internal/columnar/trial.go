@@ -50,27 +50,27 @@ const (
 	trialRepeats = 4
 )
 
-// Try writes batches to memory and reads them back. encoding is forced on every column where it is not empty. The batches are of the schema, whose
-// fields have ids.
-func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, codec Codec, encoding string) (Trial, error) {
-	best, err := tryOnce(ctx, s, batches, codec, encoding)
+// Try writes batches to memory in a format, and reads them back. encoding is forced on every column of Parquet where it is not empty. The batches are of the
+// schema, whose fields have ids.
+func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial, error) {
+	best, err := tryOnce(ctx, s, batches, format, codec, encoding)
 	total := best.WriteSeconds + best.ReadSeconds
 	for n := 1; n < trialRepeats && total < trialSeconds && err == nil; n++ {
 		var again Trial
-		again, err = tryOnce(ctx, s, batches, codec, encoding)
+		again, err = tryOnce(ctx, s, batches, format, codec, encoding)
 		total += again.WriteSeconds + again.ReadSeconds
 		best.WriteSeconds, best.ReadSeconds = min(best.WriteSeconds, again.WriteSeconds), min(best.ReadSeconds, again.ReadSeconds)
 	}
 	return best, err
 }
 
-func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, codec Codec, encoding string) (Trial, error) {
+func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial, error) {
 	t := Trial{Encoding: encoding, Codec: codec}
 	o := DefaultOptions
-	o.Codec, o.force = codec, encoding
+	o.Format, o.Codec, o.force = format, codec, encoding
 	var out bytes.Buffer
 	started := time.Now()
-	w, err := NewWriter(&out, s, o)
+	w, err := NewFile(&out, s, o)
 	if err != nil {
 		return t, err
 	}
@@ -93,6 +93,13 @@ func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, 
 
 // readAll reads every row of a file in memory.
 func readAll(ctx context.Context, data []byte) error {
+	other, err := openOther(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return err
+	}
+	if other != nil {
+		return other.batches(ctx, func(arrow.RecordBatch) error { return nil })
+	}
 	r, err := file.NewParquetReader(bytes.NewReader(data))
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -48,6 +49,21 @@ const (
 
 // codecsTried are the codecs of trials.
 var codecsTried = []columnar.Codec{"none", "snappy", "lz4", "zstd:1", "zstd:3", "zstd:9", "gzip:6", "brotli:5"}
+
+// codecsFor are those of them that a format has, without levels where it has none.
+func codecsFor(format columnar.Format) []columnar.Codec {
+	var out []columnar.Codec
+	for _, codec := range codecsTried {
+		if !format.Has(codec) {
+			name, _, _ := strings.Cut(string(codec), ":")
+			codec = columnar.Codec(name)
+		}
+		if format.Has(codec) && !slices.Contains(out, codec) {
+			out = append(out, codec)
+		}
+	}
+	return out
+}
 
 // Weighing is what trials on a sample showed.
 type Weighing struct {
@@ -137,7 +153,7 @@ func (w Weigh) Run(ctx context.Context, b Budget) (*Weighing, error) {
 	if err := out.columns(ctx, rows, true); err != nil {
 		return nil, err
 	}
-	if err := out.whole(ctx, rows); err != nil {
+	if err := out.whole(ctx, rows, columnar.Parquet); err != nil {
 		return nil, err
 	}
 	if err := out.layouts(ctx, rows, w.Sorts, w.Partitions); err != nil {
@@ -273,10 +289,17 @@ func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor 
 		return nil
 	}
 	w := &Weighing{Favor: favor}
-	if err := w.columns(ctx, rows, false); err != nil {
-		return err
+	format := out.options.Columnar.Format
+	if format == "" {
+		format = columnar.Parquet
 	}
-	if err := w.whole(ctx, rows); err != nil {
+	// Columns have codecs of their own in Parquet alone.
+	if format == columnar.Parquet {
+		if err := w.columns(ctx, rows, false); err != nil {
+			return err
+		}
+	}
+	if err := w.whole(ctx, rows, format); err != nil {
 		return err
 	}
 	out.options.Columnar.Codec, out.options.Columnar.Codecs, err = columnar.ParseCodecs(w.Codec)
@@ -294,7 +317,7 @@ func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool
 		c := WeighedColumn{Path: f.Name, Type: f.Type.String()}
 		var own []columnar.Trial
 		for _, codec := range codecsTried {
-			t, err := columnar.Try(ctx, alone, batches, codec, "")
+			t, err := columnar.Try(ctx, alone, batches, columnar.Parquet, codec, "")
 			if err != nil {
 				return err
 			}
@@ -306,7 +329,7 @@ func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool
 				break
 			}
 			for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
-				t, err := columnar.Try(ctx, alone, batches, codec, encoding)
+				t, err := columnar.Try(ctx, alone, batches, columnar.Parquet, codec, encoding)
 				if err != nil {
 					return err
 				}
@@ -345,10 +368,10 @@ func (f Favor) best(trials []columnar.Trial) columnar.Trial {
 // gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
 const gainOfOwn = 0.005
 
-// whole tries all columns together and settles the recommendation.
-func (w *Weighing) whole(ctx context.Context, rows *sampleRows) error {
-	for _, codec := range codecsTried {
-		t, err := columnar.Try(ctx, rows.schema, rows.batches, codec, "")
+// whole tries all columns together, with every codec of a format, and settles the recommendation.
+func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format) error {
+	for _, codec := range codecsFor(format) {
+		t, err := columnar.Try(ctx, rows.schema, rows.batches, format, codec, "")
 		if err != nil {
 			return err
 		}
@@ -377,7 +400,7 @@ func (w *Weighing) whole(ctx context.Context, rows *sampleRows) error {
 // readings compares reading the raw text with reading the columns.
 func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Source, r Reading) error {
 	zstd := func(s schema.Schema, batches []arrow.RecordBatch) (columnar.Trial, error) {
-		return columnar.Try(ctx, s, batches, columnar.DefaultCodec, "")
+		return columnar.Try(ctx, s, batches, columnar.Parquet, columnar.DefaultCodec, "")
 	}
 	all, err := zstd(rows.schema, rows.batches)
 	if err != nil {
