@@ -38,7 +38,9 @@ func TestFormatsThereAndBack(t *testing.T) {
 	}
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.xlsx"}, "files ending in .xlsx are not written; name a file ending in .parquet")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.csv", "--format", "avro"}, "--format says avro")
-	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--bloom", "id"}, "--bloom is for Parquet")
+	must(t, []string{"convert", "in.ndjson", "--to", "x.orc", "--bloom", "id"}, "3 written")
+	must(t, []string{"describe", "x.orc"}, "bloom filter")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.avro", "--bloom", "id"}, "--bloom is for Parquet and ORC")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.avro", "--page-version", "2"}, "--page-version is for Parquet")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "brotli"}, "not written with it; use zstd, snappy, gzip, lz4, none")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "zstd,id=none"}, "share one codec")

@@ -66,8 +66,8 @@ func (o Options) Suits(f Format) error {
 	name := strings.TrimPrefix(string(f), ".")
 	codecs := codecsOf[f]
 	switch {
-	case len(o.Bloom) > 0:
-		return fault.New(fault.Usage, "--bloom is for Parquet; files of the format %s are written without Bloom filters", name).Try("leave it out")
+	case len(o.Bloom) > 0 && f != ORC:
+		return fault.New(fault.Usage, "--bloom is for Parquet and ORC; files of the format %s are written without Bloom filters", name).Try("leave it out")
 	case o.SecondPages:
 		return fault.New(fault.Usage, "--page-version is for Parquet, and has no meaning for %s", name).Try("leave it out")
 	case len(o.Codecs) > 0:

@@ -77,7 +77,7 @@ func TestOptionsSuitFormats(t *testing.T) {
 		{CSV, Options{Codec: Auto}, "are not compressed"},
 		{Arrow, Options{Codec: "zstd:9"}, "without levels; write --codec zstd"},
 		{Avro, Options{Codec: "zstd", Codecs: map[string]Codec{"id": "none"}}, "share one codec"},
-		{Arrow, Options{Codec: "zstd", Bloom: []string{"id"}}, "--bloom is for Parquet"},
+		{Arrow, Options{Codec: "zstd", Bloom: []string{"id"}}, "--bloom is for Parquet and ORC"},
 		{ORC, Options{Codec: "zstd", SecondPages: true}, "--page-version is for Parquet"},
 	} {
 		if err := tt.o.Suits(tt.f); err == nil || !strings.Contains(err.Error(), tt.want) {

@@ -30,6 +30,7 @@ type column struct {
 	rows        []int32 // scratch: where there are values
 	group       statistics
 	groups      []statistics
+	bloom       *bloom // nil where there is none
 	stripe, all statistics
 }
 
@@ -108,6 +109,9 @@ func (c *column) endGroup() {
 	c.stripe.merge(&c.group)
 	c.groups = append(c.groups, c.group)
 	c.group = statistics{}
+	if c.bloom != nil {
+		c.bloom.endGroup()
+	}
 }
 
 // add takes the values at some rows of an array.
@@ -201,6 +205,11 @@ func addLongs[T ~int32 | ~int64](c *column, list []T, rows []int32) {
 		c.data.add(int64(list[row]))
 		c.group.long(int64(list[row]))
 	}
+	if c.bloom != nil {
+		for _, row := range rows {
+			c.bloom.long(int64(list[row]))
+		}
+	}
 }
 
 // timestamps takes instants in microseconds: seconds since the epoch, and nanoseconds with their trailing zeros counted. Readers take a second off
@@ -209,6 +218,9 @@ func (c *column) timestamps(list []arrow.Timestamp, rows []int32) error {
 	for _, row := range rows {
 		micros := int64(list[row])
 		c.group.long(micros)
+		if c.bloom != nil {
+			c.bloom.micros(micros)
+		}
 		seconds, rest := floorDivide(micros, 1e6)
 		if seconds < 0 && rest > 999 {
 			if seconds++; seconds == 0 {
@@ -259,6 +271,9 @@ func (c *column) decimal(v decimal128.Num) {
 // text takes a text or bytes.
 func (c *column) text(v []byte) {
 	c.group.text(v)
+	if c.bloom != nil {
+		c.bloom.text(v)
+	}
 	d := &c.words
 	if d.gone || c.kind == kindBinary {
 		c.data.body = append(c.data.body, v...)
@@ -317,6 +332,9 @@ func (c *column) lists(a interface {
 // size is about how many bytes the column takes in the open stripe, without its parts.
 func (c *column) size() int {
 	n := len(c.present.bytes)/8 + len(c.bits.bytes) + c.data.size() + c.lengths.size() + c.second.size()
+	if c.bloom != nil {
+		n += 8 * len(c.bloom.hashes)
+	}
 	return n + 2*len(c.words.ids) + len(c.words.Bytes)
 }
 

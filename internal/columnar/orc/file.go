@@ -271,6 +271,8 @@ type ColumnLayout struct {
 	Type      string
 	Encodings []string
 	Bytes     int64
+	// Bloom says that there are Bloom filters.
+	Bloom bool
 	// Values counts those that are not null, -1 where nothing is said.
 	Values            int64
 	Smallest, Largest string
@@ -298,6 +300,7 @@ func (f *File) Layout() (Layout, error) {
 		out.Stripes = append(out.Stripes, StripeLayout{s.rows, s.index + s.data + s.footer})
 		for c := range columns {
 			all[c].Bytes += columns[c].bytes
+			all[c].Bloom = all[c].Bloom || columns[c].inputs[streamBloom] != nil || columns[c].inputs[streamBloomUTF8] != nil
 			if e := columns[c].encoding; e <= encodingDictionaryV2 && !slices.Contains(all[c].Encodings, encodingNames[e]) {
 				all[c].Encodings = append(all[c].Encodings, encodingNames[e])
 			}

@@ -58,6 +58,8 @@ const (
 	_
 	streamSecondary
 	streamRowIndex
+	streamBloom
+	streamBloomUTF8
 )
 
 // The encodings of columns ("Stripe Footer").

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -21,6 +22,8 @@ type Options struct {
 	// StripeRows and StripeBytes end a stripe, whichever is reached first; the bytes are those of encoded streams before compression. Where they
 	// are 0, defaultRows and defaultBytes do.
 	StripeRows, StripeBytes int64
+	// Bloom are columns, by their legal paths, that get Bloom filters: whole numbers, dates, times, texts and bytes.
+	Bloom []string
 }
 
 const (
@@ -53,6 +56,12 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	id := 0
 	out := &Writer{sink: w, options: o, packer: p, root: newColumn(schema.Field{Required: true, Type: schema.Type{Kind: schema.Struct, Fields: s.Fields}}, &id)}
 	out.root.walk(func(c *column) { out.columns = append(out.columns, c) })
+	id = 0
+	s.Walk(func(path string, _ *schema.Field) {
+		if id++; slices.Contains(o.Bloom, path) {
+			out.columns[id].bloom = &bloom{}
+		}
+	})
 	return out, out.write([]byte(Magic))
 }
 
@@ -135,6 +144,14 @@ func (w *Writer) EndStripe() error {
 		}
 		indexes = append(indexes, index)
 		footer.bytes(1, streamMessage(streamRowIndex, c.id, len(index)))
+		if c.bloom != nil {
+			filters, _, err := w.packer.pack(c.bloom.index())
+			if err != nil {
+				return err
+			}
+			indexes = append(indexes, filters)
+			footer.bytes(1, streamMessage(streamBloomUTF8, c.id, len(filters)))
+		}
 		for i, s := range finished {
 			data = append(data, packed[i])
 			streams.bytes(1, streamMessage(s.kind, c.id, len(packed[i])))
@@ -143,6 +160,9 @@ func (w *Writer) EndStripe() error {
 		how.uint(1, encoding)
 		if words > 0 {
 			how.uint(2, uint64(words))
+		}
+		if c.bloom != nil {
+			how.uint(3, 1) // times in filters are those of UTC
 		}
 		list.bytes(2, how)
 	}
