@@ -207,7 +207,11 @@ func (c *chunk) packed(levels int, values []byte) (data []byte, err error) {
 		levels = 0
 	}
 	s.packed, err = c.codec.compress(s.packed, s.body[levels:])
-	return slices.Concat(s.body[:levels], s.packed), err
+	if levels > 0 {
+		return slices.Concat(s.body[:levels], s.packed), err
+	}
+	// Unlike what is made, a clone is not cleared first.
+	return slices.Clone(s.packed), err
 }
 
 // prefixed appends what encode appends, with its length in four bytes before it.
