@@ -51,6 +51,13 @@ type LineCounter interface {
 	Lines(text []byte) int
 }
 
+// LineCutter is a LineCounter that counts lines while it cuts.
+type LineCutter interface {
+	LineCounter
+	// CutLines returns what Cut does, and how many lines end in that.
+	CutLines(buf []byte) (cut, lines int)
+}
+
 // Problem is a record, or a part of one, that cannot be read.
 type Problem struct {
 	// Start and End delimit the record within the block, in bytes.
@@ -157,7 +164,7 @@ func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, allo
 	if len(buf) == 0 {
 		return nil
 	}
-	_, err = s.send(buf, len(buf))
+	_, err = s.send(buf, len(buf), s.block.lines(buf))
 	return err
 }
 
@@ -172,9 +179,12 @@ type splitter struct {
 
 // take sends on the whole records of a full buffer and returns a buffer with the rest.
 func (s *splitter) take(buf []byte) ([]byte, error) {
-	cut := s.cutter.Cut(buf)
-	if cut > 0 {
-		return s.send(buf, cut)
+	if counter, ok := s.cutter.(LineCutter); ok {
+		if cut, lines := counter.CutLines(buf); cut > 0 {
+			return s.send(buf, cut, lines)
+		}
+	} else if cut := s.cutter.Cut(buf); cut > 0 {
+		return s.send(buf, cut, s.block.lines(buf[:cut]))
 	}
 	if len(buf) >= s.limits.RecordBytes {
 		return nil, &fault.Error{Kind: fault.Input, Line: s.block.Line,
@@ -186,8 +196,8 @@ func (s *splitter) take(buf []byte) ([]byte, error) {
 	return bigger, nil
 }
 
-// send emits the first cut bytes of buf and returns a fresh buffer with what follows them.
-func (s *splitter) send(buf []byte, cut int) ([]byte, error) {
+// send emits the first cut bytes of buf, in which so many lines end, and returns a fresh buffer with what follows them.
+func (s *splitter) send(buf []byte, cut, lines int) ([]byte, error) {
 	rest := buf[cut:]
 	next, err := s.alloc(max(s.limits.BlockBytes, 2*len(rest)+1))
 	if err != nil {
@@ -195,7 +205,6 @@ func (s *splitter) send(buf []byte, cut int) ([]byte, error) {
 	}
 	next = append(next[:0], rest...)
 	s.block.Data = buf[:cut]
-	lines := s.block.lines(s.block.Data)
 	block := s.block
 	s.block.Index++
 	s.block.Offset += int64(cut)

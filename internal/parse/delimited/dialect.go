@@ -6,12 +6,7 @@
 // for one; a quote anywhere else is an ordinary character.
 package delimited
 
-import (
-	"bytes"
-	"math/bits"
-
-	"trevak/internal/parse/bytemask"
-)
+import "bytes"
 
 // Dialect is how fields and records are told apart. The terms are those of the W3C's "Model for Tabular Data and Metadata
 // on the Web", section 8 (dialect descriptions).
@@ -37,11 +32,23 @@ func (d Dialect) Cut(buf []byte) int {
 	if d.Quote == 0 {
 		return d.lastEnd(buf, 0, len(buf)) + 1
 	}
-	if d.simple() {
-		if n := d.cutSimple(buf); n > 0 {
-			return n
-		}
+	if cut, _ := d.cutSimple(buf); cut > 0 {
+		return cut
 	}
+	return d.cutAny(buf)
+}
+
+// CutLines is Cut and Lines of what it cuts off. It makes a Dialect a parse.LineCutter.
+func (d Dialect) CutLines(buf []byte) (cut, lines int) {
+	if cut, lines = d.cutSimple(buf); cut > 0 {
+		return cut, lines
+	}
+	cut = d.Cut(buf)
+	return cut, d.Lines(buf[:cut])
+}
+
+// cutAny is Cut for any dialect with quotes.
+func (d Dialect) cutAny(buf []byte) int {
 	record := 0 // where the current record begins
 	i := 0      // where the scan goes on; outside quotes, with no line end since record
 	for {
@@ -78,37 +85,21 @@ func (d Dialect) Cut(buf []byte) int {
 
 // simple reports whether nothing but a delimiter of one character, quotes and line feeds means anything.
 func (d Dialect) simple() bool {
-	return d.Rest == "" && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0
+	return d.Rest == "" && d.Quote != 0 && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0
 }
 
-// cutSimple is Cut for a simple dialect with quotes. It returns 0 where the last record does not end behind the last quote, and where quotes stand otherwise than
-// around a whole field or doubled in it.
-func (d Dialect) cutSimple(buf []byte) int {
-	var masks [64]uint64
-	inside, closed := uint64(0), uint64(0)
-	last := 0 // behind the last quote
-	for base := 0; base < len(buf); base += len(masks) * bytemask.Word {
-		for w, quotes := range bytemask.Of(masks[:], buf[base:], d.Quote, d.Quote, d.Quote) {
-			if quotes == 0 {
-				closed = 0
-				continue
-			}
-			first := base + w*bytemask.Word
-			last = first + bits.Len64(quotes)
-			in := insideQuotes(quotes) ^ inside
-			closing := quotes &^ in
-			for opening := quotes & in &^ (closing<<1 | closed); opening != 0; opening &= opening - 1 {
-				if at := first + bits.TrailingZeros64(opening); at > 0 && buf[at-1] != d.Delimiter && buf[at-1] != '\n' {
-					return 0
-				}
-			}
-			inside, closed = uint64(int64(in)>>63), closing>>63
-		}
+// cutSimple is CutLines for a simple dialect with quotes. It returns 0 for others, where the last record does not end behind the last quote, and where quotes open
+// otherwise than at the beginning of a field or doubled.
+func (d Dialect) cutSimple(buf []byte) (cut, lines int) {
+	e := ends{begins: 1}
+	if !d.simple() || e.add(buf, d.Delimiter, d.Quote) != 0 || e.inside != 0 {
+		return 0, 0
 	}
-	if end := bytes.LastIndexByte(buf[last:], '\n'); end >= 0 && inside == 0 {
-		return last + end + 1
+	end := bytes.LastIndexByte(buf[e.last:], '\n')
+	if end < 0 {
+		return 0, 0
 	}
-	return 0
+	return e.last + end + 1, e.lines
 }
 
 // DelimiterText returns the whole delimiter.
