@@ -192,30 +192,18 @@ func TestRefusedFirstLoadMakesNoTable(t *testing.T) {
 
 // TestKilledLoadsLeaveTheTableWhole kills loads at many moments and looks at the table after each.
 func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
-	var b strings.Builder
-	b.WriteString("id,area\n")
-	for i := range 300_000 {
-		fmt.Fprintf(&b, "%d,area %d\n", i, i%50)
-	}
-	testfolder.Make(t, map[string]string{"in.csv": b.String()})
+	testfolder.Make(t, map[string]string{"in.csv": areas(300_000)})
 	const n = 300_000
 	loads := 0
 	for round := range 12 {
-		cmd := exec.Command(program, "load", "in.csv", "--into", "ops.readings", "--partition", "area")
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
-		done := make(chan error, 1)
-		go func() { done <- cmd.Wait() }()
-		killAfter(cmd, done, round)
-		<-done
+		done := killed(t, round, "load", "in.csv", "--into", "ops.readings", "--partition", "area")
 		var list struct {
 			Tables []struct {
 				Rows int64
 			}
 		}
 		decode(t, must(t, []string{"tables", "-o", "json"}).out, &list)
-		if cmd.ProcessState.Success() {
+		if done {
 			loads++
 		}
 		rows := int64(0)
@@ -228,6 +216,24 @@ func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
 		loads = int(rows / n)
 	}
 	must(t, []string{"load", "in.csv", "--into", "ops.readings"}, "300,000 read = 300,000 written")
+}
+
+// TestKilledConvertsLeaveNothing kills converts that replace a folder, at many moments.
+func TestKilledConvertsLeaveNothing(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in.csv": areas(200_000)})
+	args := []string{"convert", "in.csv", "--to", "out/", "--partition", "area", "--sort", "id desc", "--overwrite"}
+	must(t, args)
+	for round := range 8 {
+		killed(t, round, args...)
+		if files, _ := filepath.Glob("out/*/*.parquet"); len(files) != 50 {
+			t.Fatalf("after round %d there are %d files", round, len(files))
+		}
+	}
+	must(t, args)
+	if entries, _ := filepath.Glob(".out*"); len(entries) > 0 {
+		t.Errorf("%v is left", entries)
+	}
+	must(t, []string{"preview", "out"}, "199950", "area 0")
 }
 
 func TestConvertCommand(t *testing.T) {
