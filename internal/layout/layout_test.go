@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"sort"
@@ -13,8 +14,10 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/iceberg-go"
+	"github.com/google/uuid"
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
@@ -90,11 +93,30 @@ func TestTransformsAgree(t *testing.T) {
 		b.Append(v)
 		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(v), "identity bucket truncate"})
 	}
+	for _, v := range []decimal128.Num{decimal128.FromI64(0), decimal128.FromI64(1065), decimal128.FromI64(-1065), decimal128.FromI64(127), decimal128.FromI64(128), decimal128.FromI64(-129),
+		decimal128.New(1<<40, 7), decimal128.New(-1<<40, 7)} {
+		b := array.NewDecimal128Builder(memory.DefaultAllocator, &arrow.Decimal128Type{Precision: 38, Scale: 2})
+		b.Append(v)
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(iceberg.Decimal{Val: v, Scale: 2}), "identity bucket truncate"})
+	}
+	for _, v := range []uuid.UUID{{}, uuid.MustParse("f79c3e09-677c-4bbd-a479-3f349cb785e7")} {
+		b := array.NewFixedSizeBinaryBuilder(memory.DefaultAllocator, &arrow.FixedSizeBinaryType{ByteWidth: 16})
+		b.Append(v[:])
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(v), "identity bucket"})
+	}
+	for _, v := range []string{"", "\x00\x01\x02\x03", "\xff\xfe"} {
+		b := array.NewBinaryBuilder(memory.DefaultAllocator, arrow.BinaryTypes.Binary)
+		b.Append([]byte(v))
+		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral([]byte(v)), "identity bucket truncate"})
+	}
 	theirs := map[string]iceberg.Transform{"identity": iceberg.IdentityTransform{}, "year": iceberg.YearTransform{}, "month": iceberg.MonthTransform{},
 		"day": iceberg.DayTransform{}, "hour": iceberg.HourTransform{}, "bucket": iceberg.BucketTransform{NumBuckets: 16}, "truncate": iceberg.TruncateTransform{Width: 3}}
 	for _, s := range samples {
 		for _, name := range strings.Fields(s.kinds) {
-			ours := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(leaf{values: s.array}, 0)
+			ours, err := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(leaf{values: s.array}, 0)
+			if err != nil {
+				t.Fatal(err)
+			}
 			want := theirs[name].Apply(iceberg.Optional[iceberg.Literal]{Valid: true, Val: s.literal}).Val.Any()
 			if fmt.Sprint(ours) != fmt.Sprint(want) && fmt.Sprint(ours) != numberOf(want) {
 				t.Errorf("%s of %v: %v, want %v", name, s.literal, ours, want)
@@ -103,13 +125,45 @@ func TestTransformsAgree(t *testing.T) {
 	}
 }
 
-// numberOf writes the library's dates and timestamps as the numbers they are.
+// TestNumbersThatCannotBeTruncated are those near the least that a type can hold.
+func TestNumbersThatCannotBeTruncated(t *testing.T) {
+	longs := array.NewInt64Builder(memory.DefaultAllocator)
+	longs.AppendValues([]int64{math.MinInt64, math.MinInt64 + 8, math.MaxInt64}, nil)
+	ints := array.NewInt32Builder(memory.DefaultAllocator)
+	ints.AppendValues([]int32{math.MinInt32, math.MinInt32 + 8, math.MaxInt32}, nil)
+	decimals := array.NewDecimal128Builder(memory.DefaultAllocator, &arrow.Decimal128Type{Precision: 3, Scale: 1})
+	decimals.AppendValues([]decimal128.Num{decimal128.FromI64(-999), decimal128.FromI64(-990), decimal128.FromI64(999)}, nil)
+	for _, test := range []struct {
+		values arrow.Array
+		want   string
+	}{
+		{longs.NewArray(), `column "n" has the value -9223372036854775808, and truncate(10,n) of it is less than a long can be; partition by bucket(16,n) instead`},
+		{ints.NewArray(), `column "n" has the value -2147483648, and truncate(10,n) of it is less than an int can be`},
+		{decimals.NewArray(), `column "n" has the value -99.9, and truncate(10,n) of it is less than a decimal(3,1) can be`},
+	} {
+		tr := Transform{Name: "truncate", Width: 10, Column: "n"}
+		if v, err := tr.apply(leaf{values: test.values}, 0); err == nil || !strings.Contains(err.Error(), test.want) {
+			t.Errorf("%v, %v", v, err)
+		}
+		for row := 1; row < 3; row++ {
+			if v, err := tr.apply(leaf{values: test.values}, row); err != nil || v == nil {
+				t.Errorf("row %d: %v, %v", row, v, err)
+			}
+		}
+	}
+}
+
+// numberOf writes the library's values as ours are written.
 func numberOf(v any) string {
 	switch v := v.(type) {
 	case iceberg.Date:
 		return fmt.Sprint(int32(v))
 	case iceberg.Timestamp:
 		return fmt.Sprint(int64(v))
+	case iceberg.Decimal:
+		return fmt.Sprint(Decimal{v.Val, int32(v.Scale)})
+	case []byte:
+		return string(v)
 	}
 	return fmt.Sprint(v)
 }
@@ -128,6 +182,9 @@ func TestFolders(t *testing.T) {
 		{Transform{Name: "hour", Column: "at"}, int32(1), date, "at_hour=1970-01-01-01"},
 		{Transform{Name: "identity", Column: "day"}, int32(0), date, "day=1970-01-01"},
 		{Transform{Name: "bucket", Width: 4, Column: "id"}, int32(3), date, "id_bucket=3"},
+		{Transform{Name: "identity", Column: "price"}, Decimal{decimal128.FromI64(-1950), 2}, &arrow.Decimal128Type{Precision: 9, Scale: 2}, "price=-19.50"},
+		{Transform{Name: "identity", Column: "id"}, uuid.MustParse("f79c3e09-677c-4bbd-a479-3f349cb785e7"), &arrow.FixedSizeBinaryType{ByteWidth: 16}, "id=f79c3e09-677c-4bbd-a479-3f349cb785e7"},
+		{Transform{Name: "truncate", Width: 2, Column: "key"}, Bytes("\x00/"), arrow.BinaryTypes.Binary, "key_trunc=002f"},
 		{Transform{Name: "identity", Column: "a"}, nil, text, "a=null"},
 		{Transform{Name: "identity", Column: "a"}, "null", text, "a=%6Eull"},
 		{Transform{Name: "identity", Column: "a"}, "", text, "a="},

@@ -34,13 +34,16 @@ func newNumbering(s schema.Schema, spec Spec) numbering {
 }
 
 // assign returns the number of each row's combination.
-func (n *numbering) assign(batch arrow.RecordBatch) []uint32 {
+func (n *numbering) assign(batch arrow.RecordBatch) ([]uint32, error) {
 	rows := int(batch.NumRows())
 	numbers := make([]uint32, rows)
 	for i, t := range n.spec {
 		column := leafOf(batch, n.sources[i])
 		for row := range rows {
-			v := t.apply(column, row)
+			v, err := t.apply(column, row)
+			if err != nil {
+				return nil, err
+			}
 			code, ok := n.codes[i][v]
 			if !ok {
 				code = uint32(len(n.codes[i]))
@@ -59,14 +62,14 @@ func (n *numbering) assign(batch arrow.RecordBatch) []uint32 {
 			numbers[row] = number
 		}
 	}
-	return numbers
+	return numbers, nil
 }
 
-// values computes the partition values of one row.
+// values computes the partition values of a row that was assigned a number.
 func (n *numbering) values(batch arrow.RecordBatch, row int) []Value {
 	out := make([]Value, len(n.spec))
 	for i, t := range n.spec {
-		out[i] = t.apply(leafOf(batch, n.sources[i]), row)
+		out[i], _ = t.apply(leafOf(batch, n.sources[i]), row)
 	}
 	return out
 }

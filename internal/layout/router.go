@@ -95,7 +95,10 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if len(r.spec) == 0 && len(r.options.Sort) == 0 {
 		return r.encode(ctx, r.partitions[0], batch)
 	}
-	numbers := r.numbering.assign(batch)
+	numbers, err := r.numbering.assign(batch)
+	if err != nil {
+		return err
+	}
 	for row, number := range numbers {
 		if int(number) >= len(r.partitions) {
 			r.found(batch, row)

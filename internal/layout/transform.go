@@ -168,27 +168,27 @@ func parseTransform(text string) (Transform, error) {
 
 // takes says which columns each transform is made of.
 var takes = map[string]string{
-	"identity": "any column that is neither nested, floating-point, decimal, uuid nor binary",
+	"identity": "any column that is neither nested nor floating-point",
 	"year":     "dates and timestamps",
 	"month":    "dates and timestamps",
 	"day":      "dates and timestamps",
 	"hour":     "timestamps",
-	"bucket":   "int, long, date, time, timestamp and string columns",
-	"truncate": "int, long and string columns",
+	"bucket":   "any column that is neither nested, floating-point nor boolean",
+	"truncate": "int, long, decimal, string and binary columns",
 }
 
 func (t Transform) fits(k schema.Kind) bool {
 	instant := k == schema.Timestamp || k == schema.TimestampTz
-	whole := k == schema.Int || k == schema.Long
+	floating := k == schema.Float || k == schema.Double
 	switch t.Name {
 	case "year", "month", "day":
 		return instant || k == schema.Date
 	case "hour":
 		return instant
 	case "bucket":
-		return instant || whole || k == schema.Date || k == schema.Time || k == schema.String
+		return k < schema.Struct && !floating && k != schema.Boolean
 	case "truncate":
-		return whole || k == schema.String
+		return k == schema.Int || k == schema.Long || k == schema.Decimal || k == schema.String || k == schema.Binary
 	}
-	return k < schema.UUID && k != schema.Float && k != schema.Double && k != schema.Decimal
+	return k < schema.Struct && !floating
 }

@@ -2,7 +2,9 @@ package layout
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -10,59 +12,133 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
+	"github.com/google/uuid"
 	"github.com/twmb/murmur3"
 
+	"trevak/internal/fault"
 	"trevak/internal/lexical"
 )
 
 // Value is one partition value: nil for null, otherwise a bool, an int32 (int, date, and the results of year, month, day, hour
-// and bucket), an int64 (long, time, timestamp) or a string.
+// and bucket), an int64 (long, time, timestamp), a string, a Decimal, a uuid.UUID or Bytes. All of them can be compared.
 type Value any
 
-// apply computes the value for one row of the transform's column.
-func (t Transform) apply(l leaf, row int) Value {
+// Bytes is the partition value of a binary column.
+type Bytes string
+
+// Decimal is the partition value of a decimal column, with as many digits after the point as its type has.
+type Decimal struct {
+	Unscaled decimal128.Num
+	Scale    int32
+}
+
+// apply computes the value for one row of the transform's column. The error is that of a truncated number that its type cannot
+// hold.
+func (t Transform) apply(l leaf, row int) (Value, error) {
 	if l.null(row) {
-		return nil
+		return nil, nil
 	}
 	switch a := l.values.(type) {
 	case *array.Boolean:
-		return a.Value(row)
+		return a.Value(row), nil
 	case *array.Int32:
 		return t.whole32(a.Value(row))
 	case *array.Date32:
-		return t.date(int32(a.Value(row)))
+		return t.date(int32(a.Value(row))), nil
 	case *array.Int64:
 		return t.whole64(a.Value(row))
 	case *array.Time64:
 		return t.whole64(int64(a.Value(row)))
 	case *array.Timestamp:
-		return t.instant(int64(a.Value(row)))
+		return t.instant(int64(a.Value(row))), nil
 	case *array.String:
-		return t.text(a.Value(row))
+		return t.text(a.Value(row)), nil
+	case *array.Decimal128:
+		return t.decimal(a.Value(row), a.DataType().(*arrow.Decimal128Type))
+	case *array.Binary:
+		return t.bytes(a.Value(row)), nil
+	case *array.FixedSizeBinary:
+		if t.Name == "bucket" {
+			return t.bucket(a.Value(row)), nil
+		}
+		return uuid.FromBytes(a.Value(row))
 	}
-	return nil
+	return nil, nil
 }
 
-func (t Transform) whole32(v int32) Value {
-	switch t.Name {
-	case "bucket":
-		return t.bucketLong(int64(v))
-	case "truncate":
-		w := int32(t.Width)
-		return v - ((v%w)+w)%w
+func (t Transform) whole32(v int32) (Value, error) {
+	out, err := t.whole64(int64(v))
+	whole, ok := out.(int64)
+	if !ok {
+		return out, err
 	}
-	return v
+	if whole < math.MinInt32 {
+		return nil, t.beyond(strconv.Itoa(int(v)), "an int")
+	}
+	return int32(whole), nil
 }
 
-func (t Transform) whole64(v int64) Value {
+func (t Transform) whole64(v int64) (Value, error) {
 	switch t.Name {
 	case "bucket":
-		return t.bucketLong(v)
+		return t.bucketLong(v), nil
 	case "truncate":
 		w := int64(t.Width)
-		return v - ((v%w)+w)%w
+		out := v - ((v%w)+w)%w
+		if out > v {
+			return nil, t.beyond(strconv.FormatInt(v, 10), "a long")
+		}
+		return out, nil
 	}
-	return v
+	return v, nil
+}
+
+// beyond refuses a number that is truncated to one below all that its type can hold. Engines do not agree on what becomes of it,
+// and some would not find the row again.
+func (t Transform) beyond(value, kind string) error {
+	return fault.New(fault.Schema, "column %q has the value %s, and %s of it is less than %s can be", t.Column, value, t, kind).
+		Try("partition by bucket(16,%s) instead", t.Column)
+}
+
+// decimal works on the unscaled number.
+func (t Transform) decimal(v decimal128.Num, dt *arrow.Decimal128Type) (Value, error) {
+	switch t.Name {
+	case "bucket":
+		return t.bucket(shortest(v)), nil
+	case "truncate":
+		w := decimal128.FromI64(int64(t.Width))
+		_, rest := v.Div(w)
+		if rest.Sign() < 0 {
+			rest = rest.Add(w)
+		}
+		out := v.Sub(rest)
+		if !out.FitsInPrecision(dt.Precision) {
+			return nil, t.beyond(v.ToString(dt.Scale), fmt.Sprintf("a decimal(%d,%d)", dt.Precision, dt.Scale))
+		}
+		v = out
+	}
+	return Decimal{v, dt.Scale}, nil
+}
+
+// shortest is a number in two's complement, big-endian, in as few bytes as there can be.
+func shortest(v decimal128.Num) []byte {
+	b := binary.BigEndian.AppendUint64(nil, uint64(v.HighBits()))
+	b = binary.BigEndian.AppendUint64(b, v.LowBits())
+	for len(b) > 1 && (b[0] == 0 && b[1] < 0x80 || b[0] == 0xff && b[1] >= 0x80) {
+		b = b[1:]
+	}
+	return b
+}
+
+func (t Transform) bytes(v []byte) Value {
+	switch t.Name {
+	case "bucket":
+		return t.bucket(v)
+	case "truncate":
+		v = v[:min(len(v), t.Width)]
+	}
+	return Bytes(v)
 }
 
 func (t Transform) date(days int32) Value {
@@ -142,6 +218,10 @@ func (t Transform) folder(v Value, dt arrow.DataType) string {
 		return strconv.FormatBool(v)
 	case string:
 		return escape(v)
+	case Bytes:
+		return hex.EncodeToString([]byte(v))
+	case Decimal:
+		return v.Unscaled.ToString(v.Scale)
 	case int32:
 		return t.folder32(v, dt)
 	case int64:

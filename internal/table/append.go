@@ -72,6 +72,9 @@ func properties(mapping, notes, log string) iceberg.Properties {
 func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format) (*Append, error) {
 	s = s.Clone()
 	s.AssignIDs()
+	if err := oneDecimal(spec, s); err != nil {
+		return nil, err
+	}
 	props, err := firstProperties(s)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
@@ -93,6 +96,22 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	}
 	base := icetable.New(name.parts, metadata, "", localFiles, &creation{warehouse: w, base: metadata})
 	return w.begin(name, s, spec, sort, format, base, true), nil
+}
+
+// oneDecimal refuses a partitioning that the library cannot write manifests of: it gives all decimals in them one name.
+func oneDecimal(spec layout.Spec, s schema.Schema) error {
+	var first *layout.Transform
+	for i, t := range spec {
+		f, _, err := layout.ColumnPath(s, t.Column)
+		if err != nil || f.Type.Kind != schema.Decimal || t.Name == "bucket" {
+			continue
+		}
+		if first != nil {
+			return fault.New(fault.Usage, "%s and %s are both decimals, of which the partitions of a table can have one", first, t).Try("write bucket(16,%s) for one of them", t.Column)
+		}
+		first = &spec[i]
+	}
+	return nil
 }
 
 // localFiles opens the file system that syncs what it writes.
@@ -327,11 +346,7 @@ func (a *Append) grown() (*icetable.Table, error) {
 
 // dataFile describes a file for the manifest.
 func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFile) (iceberg.DataFile, error) {
-	partition := map[int]any{}
-	for i := range spec.NumFields() {
-		partition[spec.Field(i).FieldID] = f.Values[i]
-	}
-	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, fileFormats[a.Format], partition, nil, nil,
+	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, fileFormats[a.Format], partitionValues(spec, f.Values), nil, nil,
 		f.Summary.Rows, f.Summary.Bytes)
 	if err != nil {
 		return nil, err
@@ -356,6 +371,28 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFi
 	b.ColumnSizes(sizes).ValueCounts(values).NullValueCounts(nulls).NaNValueCounts(nans).LowerBoundValues(lower).UpperBoundValues(upper).
 		SplitOffsets(f.Summary.RowGroups).SortOrderID(order)
 	return b.Build(), nil
+}
+
+// partitionValues gives a file's partition values the form that the library writes, by the ids of their fields.
+func partitionValues(spec iceberg.PartitionSpec, values []layout.Value) map[int]any {
+	out := map[int]any{}
+	for _, field := range spec.Fields() {
+		if _, void := field.Transform.(iceberg.VoidTransform); void {
+			// A field that was taken out of the partitioning has no values, and rows are not laid out by it.
+			out[field.FieldID] = nil
+			continue
+		}
+		switch v := values[0].(type) {
+		case layout.Bytes:
+			out[field.FieldID] = []byte(v)
+		case layout.Decimal:
+			out[field.FieldID] = iceberg.Decimal{Val: v.Unscaled, Scale: int(v.Scale)}
+		default:
+			out[field.FieldID] = v
+		}
+		values = values[1:]
+	}
+	return out
 }
 
 // Rollback removes the files of a load that was not committed, and the folders that are empty without them. It does nothing once

@@ -20,14 +20,17 @@ func init() {
 	}
 }
 
-// Create makes a file that is synced when it is closed.
+// Create makes a file that is synced when it is closed, and a manifest list that is mended then.
 func (s syncing) Create(name string) (icebergio.FileWriter, error) {
 	w, err := s.LocalFS.Create(name)
 	if err != nil {
 		return nil, err
 	}
 	if file, ok := w.(*os.File); ok {
-		return syncedFile{file}, nil
+		w = syncedFile{file}
+	}
+	if isManifestList(name) {
+		return &manifestList{files: s, into: w}, nil
 	}
 	return w, nil
 }
