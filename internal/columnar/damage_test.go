@@ -3,6 +3,7 @@ package columnar
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,8 +18,14 @@ import (
 	"trevak/internal/schema"
 )
 
-// groups writes a file of two row groups and three columns, and returns its bytes.
+// groups writes a Parquet file of two row groups and three columns, and returns its bytes.
 func groups(t *testing.T) []byte {
+	t.Helper()
+	return written(t, Options{Codec: "zstd", RowGroupRows: 1000, RowGroupBytes: 1 << 20})
+}
+
+// written returns the bytes of a file of three columns.
+func written(t *testing.T, o Options) []byte {
 	t.Helper()
 	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "note", Type: schema.Type{Kind: schema.String}},
 		{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "lat", Type: schema.Type{Kind: schema.Double}}}}}}}
@@ -31,7 +38,7 @@ func groups(t *testing.T) []byte {
 		b.Field(2).(*array.StructBuilder).FieldBuilder(0).(*array.Float64Builder).Append(float64(i) / 7)
 	}
 	var out bytes.Buffer
-	w, err := NewWriter(&out, s, Options{Codec: "zstd", RowGroupRows: 1000, RowGroupBytes: 1 << 20})
+	w, err := NewFile(&out, s, o)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,6 +82,36 @@ func TestDamageIsPlaced(t *testing.T) {
 			if want := fmt.Sprintf("row group %d, column %q", group+1, name); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "x.parquet: cannot be read") {
 				t.Errorf("%v, want %s", err, want)
 			}
+		}
+	}
+}
+
+// TestOffsetsAreHeldAgainstTexts damages the places of the texts in an Arrow file, of which its reader does not take notice.
+func TestOffsetsAreHeldAgainstTexts(t *testing.T) {
+	whole := written(t, Options{Format: Arrow, Codec: "none", RowGroupRows: 1 << 20, RowGroupBytes: 1 << 20})
+	// The first three texts are as long as this, so their offsets are found by their bytes.
+	var offsets []byte
+	for _, n := range []uint32{0, uint32(len("note 0")), uint32(len("note 0note 1eef"))} {
+		offsets = binary.LittleEndian.AppendUint32(offsets, n)
+	}
+	at := bytes.Index(whole, offsets)
+	if at < 0 {
+		t.Fatal("the offsets are not to be found")
+	}
+	for _, wrong := range []uint32{1 << 30, 1 << 31, 9000} {
+		binary.LittleEndian.PutUint32(whole[at+4:], wrong)
+		path := filepath.Join(t.TempDir(), "x.arrow")
+		if err := os.WriteFile(path, whole, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		f, err := Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = f.Batches(t.Context(), func(arrow.RecordBatch) error { return nil })
+		f.Close()
+		if err == nil || !strings.Contains(err.Error(), "x.arrow: cannot be read as a columnar file: record batch 1: ") || !strings.Contains(err.Error(), "ask the sender") {
+			t.Errorf("offset %d: %v", wrong, err)
 		}
 	}
 }

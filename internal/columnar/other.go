@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
@@ -116,13 +117,26 @@ func (a *arrowFile) batches(ctx context.Context, emit func(arrow.RecordBatch) er
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		b, err := a.reader.RecordBatchAt(i)
+		b, err := a.batch(i)
 		if err != nil {
-			return fmt.Errorf("record batch %d: %w", i, err)
+			return fmt.Errorf("record batch %d: %w", i+1, err)
 		}
 		if err := emit(b); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// batch reads a batch, and holds its offsets against what they point to, as the library takes them as they come.
+func (a *arrowFile) batch(i int) (b arrow.RecordBatch, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+	}()
+	if b, err = a.reader.RecordBatchAt(i); err != nil {
+		return nil, err
+	}
+	return b, array.ValidateRecordFull(b)
 }
