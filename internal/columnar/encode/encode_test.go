@@ -75,8 +75,18 @@ func TestHybridReadsBack(t *testing.T) {
 	}
 }
 
-// readDelta decodes DELTA_BINARY_PACKED, by the letter of the specification.
+// readDelta decodes values of DELTA_BINARY_PACKED that nothing follows.
 func readDelta(t testing.TB, b []byte) []int64 {
+	t.Helper()
+	out, rest := beginDelta(t, b)
+	if len(rest) > 0 {
+		t.Fatalf("%d bytes are left", len(rest))
+	}
+	return out
+}
+
+// beginDelta decodes DELTA_BINARY_PACKED, by the letter of the specification, and returns what follows.
+func beginDelta(t testing.TB, b []byte) (out []int64, rest []byte) {
 	t.Helper()
 	next := func() uint64 {
 		v, n := binary.Uvarint(b)
@@ -96,7 +106,6 @@ func readDelta(t testing.TB, b []byte) []int64 {
 	}
 	block, parts, count := int(next()), int(next()), int(next())
 	value := zigzag()
-	var out []int64
 	if count > 0 {
 		out = append(out, value)
 	}
@@ -120,10 +129,7 @@ func readDelta(t testing.TB, b []byte) []int64 {
 			b = b[block/parts*width/8:]
 		}
 	}
-	if len(b) > 0 {
-		t.Fatalf("%d bytes are left", len(b))
-	}
-	return out
+	return out, b
 }
 
 func TestDeltaReadsBack(t *testing.T) {

@@ -1,0 +1,68 @@
+package flow
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"trevak/internal/columnar"
+	"trevak/internal/layout"
+	"trevak/internal/testfolder"
+)
+
+// TestDestinations says for each destination whether it is a file or a folder, and of which format, or why it is refused.
+func TestDestinations(t *testing.T) {
+	testfolder.Make(t, map[string]string{"there.parquet": "old", "full/a.csv": "a", "plain": "no folder"})
+	for _, dir := range []string{"empty", "folder.parquet"} {
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	conversion := func(to string, change func(*Conversion)) Conversion {
+		c := Conversion{To: to, Layout: layout.DefaultOptions}
+		if change != nil {
+			change(&c)
+		}
+		return c
+	}
+	overwrite := func(c *Conversion) { c.Overwrite = true }
+	orc := func(c *Conversion) { c.Format = columnar.ORC }
+	for _, test := range []struct {
+		to     string
+		change func(*Conversion)
+		single bool
+		format columnar.Format
+		refuse string
+	}{
+		{to: "new.parquet", single: true, format: columnar.Parquet},
+		{to: "new.ORC", single: true, format: columnar.ORC},
+		{to: "new.jsonl", single: true, format: columnar.JSONLines},
+		{to: "new", format: columnar.Parquet},
+		{to: "new.parquet/", format: columnar.Parquet},
+		{to: "deep/in/new/", change: orc, format: columnar.ORC},
+		{to: "empty", format: columnar.Parquet},
+		{to: "folder.parquet", change: orc, format: columnar.ORC},
+		{to: "full", change: overwrite, format: columnar.Parquet},
+		{to: "there.parquet", change: overwrite, single: true, format: columnar.Parquet},
+		{to: "", refuse: "--to is missing; name a file ending in "},
+		{to: "new.xlsx", refuse: "files ending in .xlsx are not written; name a file ending in "},
+		{to: "new.csv", change: orc, refuse: "the file ends in .csv, but --format says orc; leave --format out"},
+		{to: "there.parquet", refuse: "there.parquet exists already; choose another name, or replace it with --overwrite"},
+		{to: "full", refuse: "full exists already"},
+		{to: "plain", change: overwrite, refuse: "plain is there, but is no folder"},
+		{to: "new.parquet", change: func(c *Conversion) { c.Partition = "area" }, refuse: "a single file has no partitions; name a folder: --to new/"},
+		{to: "new.csv", change: func(c *Conversion) { c.Layout.Columnar.Bloom = []string{"id"} }, refuse: "--bloom"},
+	} {
+		d, err := newDestination(conversion(test.to, test.change))
+		switch {
+		case test.refuse != "":
+			if err == nil || !strings.Contains(err.Error(), test.refuse) {
+				t.Errorf("%q: %v, want %q", test.to, err, test.refuse)
+			}
+		case err != nil:
+			t.Errorf("%q: %v", test.to, err)
+		case d.single != test.single || d.format != test.format:
+			t.Errorf("%q: a single file %v, %s", test.to, d.single, d.format)
+		}
+	}
+}
