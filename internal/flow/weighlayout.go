@@ -3,6 +3,7 @@ package flow
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"strings"
 
@@ -84,7 +85,7 @@ func tryLayout(ctx context.Context, rows *sampleRows, sort, partition string) (*
 	}
 	out.order = o.Sort
 	router := layout.NewRouter(rows.schema, spec, o, func(folder string) (io.WriteCloser, string, error) {
-		path := folder + "/" + string(rune('0'+len(out.data)))
+		path := fmt.Sprintf("%s/%d", folder, len(out.data))
 		out.data[path] = &bytes.Buffer{}
 		return inMemory{out.data[path]}, path, nil
 	})

@@ -3,11 +3,13 @@ package render
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"strings"
 	"testing"
 
 	"trevak/internal/flow"
 	"trevak/internal/layout"
+	"trevak/internal/schema"
 	"trevak/internal/table"
 	"trevak/internal/testfolder"
 )
@@ -148,5 +150,30 @@ func TestReportsAndDescriptions(t *testing.T) {
 	expect(t, text, "written by trevak", "25 in 1 row group", " 1  id        long    int64", "byte_array")
 	if decoded["rows"] != 25.0 || len(decoded["columns"].([]any)) != 2 {
 		t.Errorf("%v", decoded)
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	contents := map[string]string{"in/a.csv": "id,depth\n1,2.5\n2\n3,4,5\n4,deep\n5,6.5\n"}
+	r := source(t, contents)
+	r.Corrections.Types = map[string]schema.Stated{"depth": {Type: schema.Type{Kind: schema.Double}}}
+	r.Corrections.Required = []string{"depth"}
+	for limit, wants := range map[string][]string{
+		"0": {"3 of 5 records cannot become rows, more than --max-bad 0 allows", "too-few-fields", "in/a.csv:3"},
+		"2": {"3 of 5 records cannot become rows, more than --max-bad 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4", "in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
+	} {
+		tolerance, err := flow.ParseTolerance(limit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.MaxBad, r.Quarantine = tolerance, "bad-"+limit+".ndjson"
+		_, err = flow.Convert(t.Context(), flow.Conversion{Reading: r, To: "out.parquet", Layout: layout.DefaultOptions}, flow.DefaultBudget())
+		var refusal *flow.Refusal
+		if !errors.As(err, &refusal) {
+			t.Fatalf("--max-bad %s: %v", limit, err)
+		}
+		var people bytes.Buffer
+		Refusal(Screen{Writer: &people, Width: 120}, refusal)
+		expect(t, people.String(), wants...)
 	}
 }
