@@ -93,7 +93,7 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 		return nil
 	}
 	if len(r.spec) == 0 && len(r.options.Sort) == 0 {
-		return r.encode(ctx, r.partitions[0], batch)
+		return r.encode(ctx, r.partitions[0], batch, rowBytes(batch))
 	}
 	numbers, err := r.numbering.assign(batch)
 	if err != nil {
@@ -132,7 +132,7 @@ func (r *Router) merge(ctx context.Context) error {
 		if len(cursors) == 0 {
 			continue
 		}
-		if err := merge(ctx, r.sorter, cursors, func(b arrow.RecordBatch) error { return r.encode(ctx, p, b) }); err != nil {
+		if err := merge(ctx, r.sorter, cursors, func(b arrow.RecordBatch) error { return r.encode(ctx, p, b, rowBytes(b)) }); err != nil {
 			return err
 		}
 		if p.writer != nil {
@@ -158,21 +158,44 @@ func (r *Router) drain(ctx context.Context, keep int) error {
 		return fmt.Errorf("gathering the rows of partitions: %w", err)
 	}
 	slices.SortStableFunc(sorted.runs, func(a, b run) int { return (b.end - b.start) - (a.end - a.start) })
+	rowBytes := float64(r.waiting.bytes) / float64(r.waiting.rows)
 	r.waiting = waiting{}
 	left := int(sorted.batch.NumRows())
 	for len(sorted.runs) > 0 && left > keep {
 		run := sorted.runs[0]
 		sorted.runs = sorted.runs[1:]
 		left -= run.end - run.start
-		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end))); err != nil {
+		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end)), rowBytes); err != nil {
 			return err
 		}
 	}
 	return r.waiting.keep(sorted)
 }
 
-// encode writes rows to a partition's file, opening it where there is none and ending it where it is large enough.
-func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBatch) error {
+// encode writes rows, each of which takes so many bytes in memory, to a partition's files, some at a time where files are to be
+// small: rows take less in a file than they do in memory.
+func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBatch, rowBytes float64) error {
+	const least, parts = 1000, 8
+	step := int64(max(least, float64(r.options.FileBytes)/parts/max(rowBytes, 1)))
+	rows := batch.NumRows()
+	if rows <= step {
+		return r.add(ctx, p, batch)
+	}
+	for from := int64(0); from < rows; from += step {
+		if err := r.add(ctx, p, batch.NewSlice(from, min(from+step, rows))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rowBytes is how much memory a row of a batch takes.
+func rowBytes(batch arrow.RecordBatch) float64 {
+	return float64(columnar.BatchBytes(batch)) / float64(max(batch.NumRows(), 1))
+}
+
+// add writes rows to a partition's file, opening it where there is none and ending it where it is large enough.
+func (r *Router) add(ctx context.Context, p *partition, batch arrow.RecordBatch) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
