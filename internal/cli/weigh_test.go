@@ -106,3 +106,32 @@ func TestWeighLargeSources(t *testing.T) {
 	}
 	must(t, []string{"infer", "in.csv"}, "--key id")
 }
+
+// TestWeighNestedRecords takes the recommendation for parts of records as --codec.
+func TestWeighNestedRecords(t *testing.T) {
+	random := rand.New(rand.NewSource(2))
+	var text strings.Builder
+	for i := range 4000 {
+		fmt.Fprintf(&text, `{"id":%d,"buoy":{"code":"OS-%04d","seal":"%016x%016x"},"readings":[{"note":"calm with a long swell from the west, %d"},{"note":"gale"}]}`+"\n", i, i%90, random.Uint64(), random.Uint64(), i%700)
+	}
+	testfolder.Make(t, map[string]string{"in.ndjson": text.String()})
+	var w struct {
+		Codec   string
+		Columns []struct {
+			Path, Type string
+			Best       struct{ Codec string }
+		}
+	}
+	decode(t, must(t, []string{"weigh", "in.ndjson", "--favor", "size", "-o", "json"}, `"path": "buoy.seal"`).out, &w)
+	var paths []string
+	for _, c := range w.Columns {
+		paths = append(paths, c.Path+" "+c.Type)
+	}
+	if got := strings.Join(paths, ", "); got != "id long, buoy.code string, buoy.seal string, readings.element.note string" {
+		t.Error(got)
+	}
+	must(t, []string{"convert", "in.ndjson", "--to", "a.parquet", "--codec", w.Codec}, "4,000 written")
+	must(t, []string{"convert", "in.ndjson", "--to", "b.parquet", "--codec", "auto", "--favor", "size"}, "4,000 written", w.Codec)
+	must(t, []string{"convert", "in.ndjson", "--to", "c.parquet", "--codec", "zstd,buoy.seal=none,readings.element.note=brotli"}, "4,000 written")
+	must(t, []string{"describe", "c.parquet"}, "buoy.seal", "readings.list.element.note", "brotli", "none")
+}

@@ -87,7 +87,7 @@ type Weighing struct {
 	Reason string `json:"reason"`
 }
 
-// WeighedColumn is the trials of one column.
+// WeighedColumn is the trials of one column, or of one part of a nested column.
 type WeighedColumn struct {
 	Path       string           `json:"path"`
 	Type       string           `json:"type"`
@@ -306,45 +306,49 @@ func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor 
 	return err
 }
 
-// columns tries every column by itself, with encodings forced on it too where that is asked for.
+// columns tries every column by itself, of nested ones every part, with encodings forced on it too where that is asked for.
 func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool) error {
 	for at, f := range rows.schema.Fields {
-		alone := schema.Schema{Fields: []schema.Field{f}}
-		batches := make([]arrow.RecordBatch, len(rows.batches))
-		for i, b := range rows.batches {
-			batches[i] = array.NewRecordBatch(alone.Arrow(), []arrow.Array{b.Column(at)}, b.NumRows())
+		for _, p := range partsOf(f) {
+			if err := w.column(ctx, p, p.of(rows.batches, at), encodings); err != nil {
+				return err
+			}
 		}
-		c := WeighedColumn{Path: f.Name, Type: f.Type.String()}
-		var own []columnar.Trial
-		for _, codec := range codecsTried {
-			t, err := columnar.Try(ctx, alone, batches, columnar.Parquet, codec, "")
+	}
+	return nil
+}
+
+func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBatch, encodings bool) error {
+	c := WeighedColumn{Path: p.path, Type: p.kind.String()}
+	var own []columnar.Trial
+	for _, codec := range codecsTried {
+		t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, "")
+		if err != nil {
+			return err
+		}
+		own = append(own, t)
+	}
+	c.Trials = own
+	for _, encoding := range columnar.EncodingsOf(p.kind) {
+		if !encodings {
+			break
+		}
+		for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
+			t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, encoding)
 			if err != nil {
 				return err
 			}
-			own = append(own, t)
-		}
-		c.Trials = own
-		for _, encoding := range columnar.EncodingsOf(f.Type) {
-			if !encodings {
-				break
-			}
-			for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
-				t, err := columnar.Try(ctx, alone, batches, columnar.Parquet, codec, encoding)
-				if err != nil {
-					return err
-				}
-				if c.Trials = append(c.Trials, t); encoding == "plain" && codec == "none" {
-					c.PlainBytes = t.Bytes
-				}
+			if c.Trials = append(c.Trials, t); encoding == "plain" && codec == "none" {
+				c.PlainBytes = t.Bytes
 			}
 		}
-		if c.PlainBytes == 0 {
-			c.PlainBytes = own[0].Bytes
-		}
-		c.Best = w.Favor.best(own)
-		w.PlainBytes += c.PlainBytes
-		w.Columns = append(w.Columns, c)
 	}
+	if c.PlainBytes == 0 {
+		c.PlainBytes = own[0].Bytes
+	}
+	c.Best = w.Favor.best(own)
+	w.PlainBytes += c.PlainBytes
+	w.Columns = append(w.Columns, c)
 	return nil
 }
 
@@ -406,13 +410,12 @@ func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Sourc
 	if err != nil {
 		return err
 	}
-	one := w.Columns[0]
-	for _, c := range w.Columns {
-		if c.Type == "double" || c.Type == "long" {
-			one = c
+	at := 0
+	for i, f := range rows.schema.Fields {
+		if f.Type.Kind == schema.Double || f.Type.Kind == schema.Long {
+			at = i
 		}
 	}
-	at := rows.schema.Index(one.Path)
 	alone := schema.Schema{Fields: []schema.Field{rows.schema.Fields[at]}}
 	batches := make([]arrow.RecordBatch, len(rows.batches))
 	for i, b := range rows.batches {
@@ -423,7 +426,7 @@ func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Sourc
 		return err
 	}
 	whole := ReadingCost{Columns: "all columns", RawBytes: rows.raw, ColumnarBytes: all.Bytes, ColumnarSeconds: all.ReadSeconds}
-	part := ReadingCost{Columns: one.Path + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
+	part := ReadingCost{Columns: alone.Fields[0].Name + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
 	if source != nil && !source.columnar() {
 		for _, c := range []struct {
 			cost *ReadingCost
