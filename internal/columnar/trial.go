@@ -43,19 +43,16 @@ func EncodingsOf(t schema.Type) []string {
 	return nil
 }
 
-// A trial is repeated while it took less time than this, so often at most; the quickest counts, since everything else that the machine does only makes it
-// slower.
-const (
-	trialSeconds = 0.02
-	trialRepeats = 4
-)
+// trialSeconds is the time from which a trial is not done again.
+const trialSeconds = 0.02
 
 // Try writes batches to memory in a format, and reads them back. encoding is forced on every column of Parquet where it is not empty. The batches are of the
-// schema, whose fields have ids.
-func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial, error) {
+// schema, whose fields have ids. A trial that takes little time is done up to so many times; the quickest counts, since everything else that the machine does
+// only makes it slower.
+func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string, times int) (Trial, error) {
 	best, err := tryOnce(ctx, s, batches, format, codec, encoding)
 	total := best.WriteSeconds + best.ReadSeconds
-	for n := 1; n < trialRepeats && total < trialSeconds && err == nil; n++ {
+	for n := 1; n < times && total < trialSeconds && err == nil; n++ {
 		var again Trial
 		again, err = tryOnce(ctx, s, batches, format, codec, encoding)
 		total += again.WriteSeconds + again.ReadSeconds

@@ -42,7 +42,7 @@ func TestTrialsMeasureWhatIsWritten(t *testing.T) {
 	for format, codecs := range map[Format][]Codec{Parquet: {"zstd:1", "zstd:9", "snappy", "gzip", "lz4", "brotli", "none"}, ORC: {"zstd", "snappy", "none"}, Arrow: {"zstd", "lz4", "none"}, Avro: {"zstd", "none"}} {
 		sizes := map[Codec]int64{}
 		for _, codec := range codecs {
-			trial, err := Try(t.Context(), s, []arrow.RecordBatch{batch, batch}, format, codec, "")
+			trial, err := Try(t.Context(), s, []arrow.RecordBatch{batch, batch}, format, codec, "", 2)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -81,7 +81,7 @@ func TestForcedEncodingsAreWritten(t *testing.T) {
 		one := schema.Schema{Fields: []schema.Field{f}}
 		columns := array.NewRecordBatch(one.Arrow(), []arrow.Array{batch.Column(i)}, batch.NumRows())
 		for _, encoding := range EncodingsOf(f.Type) {
-			trial, err := Try(t.Context(), one, []arrow.RecordBatch{columns}, Parquet, "none", encoding)
+			trial, err := Try(t.Context(), one, []arrow.RecordBatch{columns}, Parquet, "none", encoding, 1)
 			if err != nil || trial.Encoding != encoding {
 				t.Fatalf("%s, %s: %+v, %v", f.Name, encoding, trial, err)
 			}

@@ -1,12 +1,8 @@
 package flow
 
 import (
-	"cmp"
 	"context"
-	"fmt"
 	"io"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -20,50 +16,6 @@ import (
 	"trevak/internal/sniff"
 	"trevak/internal/table"
 )
-
-// Favor is what a choice by trial favors.
-type Favor string
-
-// FavorSize takes what is smallest, FavorSpeed what is written and read in the least time. FavorBalance looks at what takes no more than three times
-// the least time, and of what is nearly as small as the smallest there takes the quickest.
-const (
-	FavorSize    Favor = "size"
-	FavorSpeed   Favor = "speed"
-	FavorBalance Favor = "balance"
-)
-
-// ParseFavor reads size, speed or balance.
-func ParseFavor(text string) (Favor, error) {
-	switch f := Favor(text); f {
-	case FavorSize, FavorSpeed, FavorBalance:
-		return f, nil
-	}
-	return "", fault.New(fault.Usage, "--favor %s is not known", text).Try("use size, speed or balance")
-}
-
-// Under FavorBalance a choice may take balanceTimes as much time as the quickest, and balancePercent more bytes than the smallest.
-const (
-	balanceTimes   = 3
-	balancePercent = 3
-)
-
-// codecsTried are the codecs of trials.
-var codecsTried = []columnar.Codec{"none", "snappy", "lz4", "zstd:1", "zstd:3", "zstd:9", "gzip:6", "brotli:5"}
-
-// codecsFor are those of them that a format has, without levels where it has none.
-func codecsFor(format columnar.Format) []columnar.Codec {
-	var out []columnar.Codec
-	for _, codec := range codecsTried {
-		if !format.Has(codec) {
-			name, _, _ := strings.Cut(string(codec), ":")
-			codec = columnar.Codec(name)
-		}
-		if format.Has(codec) && !slices.Contains(out, codec) {
-			out = append(out, codec)
-		}
-	}
-	return out
-}
 
 // Weighing is what trials on a sample showed.
 type Weighing struct {
@@ -85,6 +37,9 @@ type Weighing struct {
 	Codec  string `json:"codec"`
 	Bytes  int64  `json:"bytes"`
 	Reason string `json:"reason"`
+
+	// times is how often a trial that takes little time is done.
+	times int
 }
 
 // WeighedColumn is the trials of one column, or of one part of a nested column.
@@ -149,13 +104,14 @@ func (w Weigh) Run(ctx context.Context, b Budget) (*Weighing, error) {
 	if rows.rows == 0 {
 		return nil, fault.New(fault.Input, "there is no row to weigh").Try("name a source with records")
 	}
-	out := &Weighing{Favor: w.Favor, Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{}, Readings: []ReadingCost{}}
-	if err := out.columns(ctx, rows, true); err != nil {
-		return nil, err
-	}
+	out := &Weighing{Favor: w.Favor, times: timesFor(rows.schema), Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{}, Readings: []ReadingCost{}}
 	if err := out.whole(ctx, rows, columnar.Parquet); err != nil {
 		return nil, err
 	}
+	if err := out.columns(ctx, rows); err != nil {
+		return nil, err
+	}
+	out.recommend()
 	if err := out.layouts(ctx, rows, w.Sorts, w.Partitions); err != nil {
 		return nil, err
 	}
@@ -278,133 +234,10 @@ func sampleTable(ctx context.Context, t *table.Table) (*sampleRows, error) {
 	return source.sampleRows(ctx, s, DefaultBudget())
 }
 
-// chooseCodecs settles by trial on a sample how the columns of an output are compressed.
-func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor Favor) error {
-	rows, err := s.sampleRows(ctx, out.schema, b)
-	if err != nil {
-		return err
-	}
-	out.options.Columnar.Codec = columnar.DefaultCodec
-	if rows.rows == 0 {
-		return nil
-	}
-	w := &Weighing{Favor: favor}
-	format := out.options.Columnar.Format
-	if format == "" {
-		format = columnar.Parquet
-	}
-	// Columns have codecs of their own in Parquet alone.
-	if format == columnar.Parquet {
-		if err := w.columns(ctx, rows, false); err != nil {
-			return err
-		}
-	}
-	if err := w.whole(ctx, rows, format); err != nil {
-		return err
-	}
-	out.options.Columnar.Codec, out.options.Columnar.Codecs, err = columnar.ParseCodecs(w.Codec)
-	return err
-}
-
-// columns tries every column by itself, of nested ones every part, with encodings forced on it too where that is asked for.
-func (w *Weighing) columns(ctx context.Context, rows *sampleRows, encodings bool) error {
-	for at, f := range rows.schema.Fields {
-		for _, p := range partsOf(f) {
-			if err := w.column(ctx, p, p.of(rows.batches, at), encodings); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBatch, encodings bool) error {
-	c := WeighedColumn{Path: p.path, Type: p.kind.String()}
-	var own []columnar.Trial
-	for _, codec := range codecsTried {
-		t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, "")
-		if err != nil {
-			return err
-		}
-		own = append(own, t)
-	}
-	c.Trials = own
-	for _, encoding := range columnar.EncodingsOf(p.kind) {
-		if !encodings {
-			break
-		}
-		for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
-			t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, encoding)
-			if err != nil {
-				return err
-			}
-			if c.Trials = append(c.Trials, t); encoding == "plain" && codec == "none" {
-				c.PlainBytes = t.Bytes
-			}
-		}
-	}
-	if c.PlainBytes == 0 {
-		c.PlainBytes = own[0].Bytes
-	}
-	c.Best = w.Favor.best(own)
-	w.PlainBytes += c.PlainBytes
-	w.Columns = append(w.Columns, c)
-	return nil
-}
-
-// best returns the trial that is favored.
-func (f Favor) best(trials []columnar.Trial) columnar.Trial {
-	time := func(t columnar.Trial) float64 { return t.WriteSeconds + t.ReadSeconds }
-	byTime := func(a, b columnar.Trial) int { return cmp.Compare(time(a), time(b)) }
-	quickest := slices.MinFunc(trials, byTime)
-	if f == FavorSpeed {
-		return quickest
-	}
-	bySize := func(a, b columnar.Trial) int { return cmp.Compare(a.Bytes, b.Bytes) }
-	if f == FavorSize {
-		return slices.MinFunc(trials, bySize)
-	}
-	candidates := slices.DeleteFunc(slices.Clone(trials), func(t columnar.Trial) bool { return time(t) > balanceTimes*time(quickest) })
-	most := slices.MinFunc(candidates, bySize).Bytes * (100 + balancePercent) / 100
-	return slices.MinFunc(slices.DeleteFunc(candidates, func(t columnar.Trial) bool { return t.Bytes > most }), byTime)
-}
-
-// gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
-const gainOfOwn = 0.005
-
-// whole tries all columns together, with every codec of a format, and settles the recommendation.
-func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format) error {
-	for _, codec := range codecsFor(format) {
-		t, err := columnar.Try(ctx, rows.schema, rows.batches, format, codec, "")
-		if err != nil {
-			return err
-		}
-		w.Whole = append(w.Whole, t)
-	}
-	best := w.Favor.best(w.Whole)
-	w.Codec, w.Bytes = string(best.Codec), best.Bytes
-	for _, c := range w.Columns {
-		with := slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })
-		if saved := c.Trials[with].Bytes - c.Best.Bytes; c.Best.Codec != best.Codec && float64(saved) > gainOfOwn*float64(best.Bytes) {
-			w.Codec += "," + c.Path + "=" + string(c.Best.Codec)
-			w.Bytes -= saved
-		}
-	}
-	switch w.Favor {
-	case FavorSize:
-		w.Reason = "it is the smallest of those tried"
-	case FavorSpeed:
-		w.Reason = "it is written and read in the least time"
-	default:
-		w.Reason = fmt.Sprintf("it is the quickest of those within %d%% of the smallest, among those that take no more than %d times the least time to write and read", balancePercent, balanceTimes)
-	}
-	return nil
-}
-
 // readings compares reading the raw text with reading the columns.
 func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Source, r Reading) error {
 	zstd := func(s schema.Schema, batches []arrow.RecordBatch) (columnar.Trial, error) {
-		return columnar.Try(ctx, s, batches, columnar.Parquet, columnar.DefaultCodec, "")
+		return columnar.Try(ctx, s, batches, columnar.Parquet, columnar.DefaultCodec, "", mostTimes)
 	}
 	all, err := zstd(rows.schema, rows.batches)
 	if err != nil {

@@ -19,7 +19,9 @@ import (
 
 // moored is a schema with parts in every way that they can lie within each other.
 func moored() schema.Schema {
-	leaf := func(name string, k schema.Kind) schema.Field { return schema.Field{Name: name, Type: schema.Type{Kind: k}} }
+	leaf := func(name string, k schema.Kind) schema.Field {
+		return schema.Field{Name: name, Type: schema.Type{Kind: k}}
+	}
 	object := func(name string, fields ...schema.Field) schema.Field {
 		return schema.Field{Name: name, Type: schema.Type{Kind: schema.Struct, Fields: fields}}
 	}

@@ -1,0 +1,153 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"trevak/internal/columnar"
+	"trevak/internal/schema"
+)
+
+// gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
+const gainOfOwn = 0.005
+
+// mostTimes is how often a trial that takes little time is done, and manyParts from how many columns on it is done less often.
+const (
+	mostTimes = 4
+	manyParts = 50
+)
+
+// timesFor is how often trials of the columns of a schema are done, so that tables of very many columns are not waited for long.
+func timesFor(s schema.Schema) int {
+	parts := 0
+	for _, f := range s.Fields {
+		parts += len(partsOf(f))
+	}
+	return max(1, min(mostTimes, mostTimes*manyParts/max(parts, 1)))
+}
+
+// chooseCodecs settles by trial on a sample how the columns of an output are compressed.
+func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor Favor) error {
+	rows, err := s.sampleRows(ctx, out.schema, b)
+	if err != nil {
+		return err
+	}
+	out.options.Columnar.Codec = columnar.DefaultCodec
+	if rows.rows == 0 {
+		return nil
+	}
+	w := &Weighing{Favor: favor, times: timesFor(rows.schema)}
+	if favor == FavorSize {
+		w.times = 1
+	}
+	format := out.options.Columnar.Format
+	if format == "" {
+		format = columnar.Parquet
+	}
+	if err := w.whole(ctx, rows, format); err != nil {
+		return err
+	}
+	// Columns have codecs of their own in Parquet alone.
+	if format == columnar.Parquet {
+		if err := w.worthwhile(ctx, rows); err != nil {
+			return err
+		}
+	}
+	w.recommend()
+	out.options.Columnar.Codec, out.options.Columnar.Codecs, err = columnar.ParseCodecs(w.Codec)
+	return err
+}
+
+// whole tries all columns together, with every codec of a format.
+func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format) error {
+	for _, codec := range codecsFor(format) {
+		t, err := columnar.Try(ctx, rows.schema, rows.batches, format, codec, "", w.times)
+		if err != nil {
+			return err
+		}
+		w.Whole = append(w.Whole, t)
+	}
+	return nil
+}
+
+// columns tries every column by itself, of nested ones every part, in every encoding that it can have.
+func (w *Weighing) columns(ctx context.Context, rows *sampleRows) error {
+	return eachPart(rows, func(p part, batches []arrow.RecordBatch) error {
+		return w.column(ctx, p, batches, columnar.EncodingsOf(p.kind))
+	})
+}
+
+// worthwhile tries the columns that may save enough to be given a codec of their own: hardly any becomes half as large by another.
+func (w *Weighing) worthwhile(ctx context.Context, rows *sampleRows) error {
+	best := w.Favor.best(w.Whole)
+	return eachPart(rows, func(p part, batches []arrow.RecordBatch) error {
+		t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, best.Codec, "", 1)
+		if err != nil || float64(t.Bytes) < 2*gainOfOwn*float64(best.Bytes) {
+			return err
+		}
+		return w.column(ctx, p, batches, nil)
+	})
+}
+
+// eachPart hands on every column alone, of nested ones every part.
+func eachPart(rows *sampleRows, to func(part, []arrow.RecordBatch) error) error {
+	for at, f := range rows.schema.Fields {
+		for _, p := range partsOf(f) {
+			if err := to(p, p.of(rows.batches, at)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// column tries a column with every codec in the writer's own encoding, and with some in those that are forced on it.
+func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBatch, encodings []string) error {
+	c := WeighedColumn{Path: p.path, Type: p.kind.String()}
+	for _, codec := range codecsTried {
+		t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, "", w.times)
+		if err != nil {
+			return err
+		}
+		c.Trials = append(c.Trials, t)
+	}
+	c.Best, c.PlainBytes = w.Favor.best(c.Trials), c.Trials[0].Bytes
+	for _, encoding := range encodings {
+		for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
+			t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, encoding, w.times)
+			if err != nil {
+				return err
+			}
+			if c.Trials = append(c.Trials, t); encoding == "plain" && codec == "none" {
+				c.PlainBytes = t.Bytes
+			}
+		}
+	}
+	w.PlainBytes += c.PlainBytes
+	w.Columns = append(w.Columns, c)
+	return nil
+}
+
+// recommend settles the codec of all columns, and those of columns that save enough with one of their own.
+func (w *Weighing) recommend() {
+	best := w.Favor.best(w.Whole)
+	w.Codec, w.Bytes = string(best.Codec), best.Bytes
+	for _, c := range w.Columns {
+		with := slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })
+		if saved := c.Trials[with].Bytes - c.Best.Bytes; c.Best.Codec != best.Codec && float64(saved) > gainOfOwn*float64(best.Bytes) {
+			w.Codec += "," + c.Path + "=" + string(c.Best.Codec)
+			w.Bytes -= saved
+		}
+	}
+	switch w.Favor {
+	case FavorSize:
+		w.Reason = "it is the smallest of those tried"
+	case FavorSpeed:
+		w.Reason = "it is written and read in the least time"
+	default:
+		w.Reason = fmt.Sprintf("it is the quickest of those within %d%% of the smallest, among those that take no more than %d times the least time to write and read", balancePercent, balanceTimes)
+	}
+}
