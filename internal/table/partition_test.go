@@ -2,6 +2,7 @@ package table
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -156,5 +157,24 @@ func TestPartitionValuesOfAllKinds(t *testing.T) {
 	got := file.Partition()
 	if fmt.Sprint(got[1000]) != "-18446744073709552.000" || fmt.Sprint(got[1001]) != "30313233-3435-3637-3839-616263646566" || fmt.Sprint(got[1002]) != "[0 47]" {
 		t.Errorf("%v", got)
+	}
+}
+
+// TestPartitionsWithoutAField has a partitioning out of which another engine took a field, as tables of version 1 keep it.
+func TestPartitionsWithoutAField(t *testing.T) {
+	kept := iceberg.NewPartitionSpec(
+		iceberg.PartitionField{SourceIDs: []int{1}, FieldID: 1000, Name: "gone", Transform: iceberg.VoidTransform{}},
+		iceberg.PartitionField{SourceIDs: []int{2}, FieldID: 1001, Name: "area", Transform: iceberg.IdentityTransform{}},
+		iceberg.PartitionField{SourceIDs: []int{3}, FieldID: 1002, Name: "price", Transform: iceberg.TruncateTransform{Width: 100}})
+	s := iceberg.NewSchema(0, iceberg.NestedField{ID: 1, Name: "id", Type: iceberg.PrimitiveTypes.Int64}, iceberg.NestedField{ID: 2, Name: "area", Type: iceberg.PrimitiveTypes.String},
+		iceberg.NestedField{ID: 3, Name: "price", Type: iceberg.DecimalTypeOf(9, 2)})
+	read, err := specFromIceberg(kept, s)
+	if err != nil || read.String() != "area,truncate(100,price)" {
+		t.Fatalf("%s, %v", read, err)
+	}
+	got := partitionValues(kept, []layout.Value{"Cairn Bay", layout.Decimal{Unscaled: decimal128.FromI64(300), Scale: 2}})
+	want := map[int]any{1000: nil, 1001: "Cairn Bay", 1002: iceberg.Decimal{Val: decimal128.FromI64(300), Scale: 2}}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%v, want %v", got, want)
 	}
 }
