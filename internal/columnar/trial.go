@@ -51,15 +51,24 @@ const trialSeconds = 0.02
 // only makes it slower.
 func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string, times int) (Trial, error) {
 	best, err := tryOnce(ctx, s, batches, format, codec, encoding)
-	total := best.WriteSeconds + best.ReadSeconds
+	total := best.Seconds()
 	for n := 1; n < times && total < trialSeconds && err == nil; n++ {
 		var again Trial
 		again, err = tryOnce(ctx, s, batches, format, codec, encoding)
-		total += again.WriteSeconds + again.ReadSeconds
-		best.WriteSeconds, best.ReadSeconds = min(best.WriteSeconds, again.WriteSeconds), min(best.ReadSeconds, again.ReadSeconds)
+		total += again.Seconds()
+		best = best.Again(again)
 	}
 	return best, err
 }
+
+// Again is a trial that was done once more: the quicker times count.
+func (t Trial) Again(again Trial) Trial {
+	t.WriteSeconds, t.ReadSeconds = min(t.WriteSeconds, again.WriteSeconds), min(t.ReadSeconds, again.ReadSeconds)
+	return t
+}
+
+// Seconds is what writing and reading took.
+func (t Trial) Seconds() float64 { return t.WriteSeconds + t.ReadSeconds }
 
 func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial, error) {
 	t := Trial{Encoding: encoding, Codec: codec}

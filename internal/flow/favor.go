@@ -55,8 +55,7 @@ func codecsFor(format columnar.Format) []columnar.Codec {
 
 // best returns the trial that is favored.
 func (f Favor) best(trials []columnar.Trial) columnar.Trial {
-	time := func(t columnar.Trial) float64 { return t.WriteSeconds + t.ReadSeconds }
-	byTime := func(a, b columnar.Trial) int { return cmp.Compare(time(a), time(b)) }
+	byTime := func(a, b columnar.Trial) int { return cmp.Compare(a.Seconds(), b.Seconds()) }
 	quickest := slices.MinFunc(trials, byTime)
 	if f == FavorSpeed {
 		return quickest
@@ -65,7 +64,7 @@ func (f Favor) best(trials []columnar.Trial) columnar.Trial {
 	if f == FavorSize {
 		return slices.MinFunc(trials, bySize)
 	}
-	candidates := slices.DeleteFunc(slices.Clone(trials), func(t columnar.Trial) bool { return time(t) > balanceTimes*time(quickest) })
+	candidates := slices.DeleteFunc(slices.Clone(trials), func(t columnar.Trial) bool { return t.Seconds() > balanceTimes*quickest.Seconds() })
 	most := slices.MinFunc(candidates, bySize).Bytes * (100 + balancePercent) / 100
 	return slices.MinFunc(slices.DeleteFunc(candidates, func(t columnar.Trial) bool { return t.Bytes > most }), byTime)
 }

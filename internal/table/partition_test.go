@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -54,8 +55,14 @@ func areas(t testing.TB, w *Warehouse, name Name, values ...any) {
 			build.Field(0).AppendNull()
 		}
 	}
+	commit(t, a, build.NewRecordBatch())
+}
+
+// commit writes the rows of a load and commits it.
+func commit(t testing.TB, a *Append, rows arrow.RecordBatch) {
+	t.Helper()
 	r := layout.NewRouter(a.Schema, a.Spec, layout.DefaultOptions, a.CreateFile)
-	if err := r.Write(t.Context(), build.NewRecordBatch()); err != nil {
+	if err := r.Write(t.Context(), rows); err != nil {
 		t.Fatal(err)
 	}
 	files, err := r.Close(t.Context())
@@ -134,17 +141,7 @@ func TestPartitionValuesOfAllKinds(t *testing.T) {
 	build.Field(1).(*array.Decimal128Builder).Append(decimal128.New(-1, 5))
 	build.Field(2).(*array.FixedSizeBinaryBuilder).Append([]byte("0123456789abcdef"))
 	build.Field(3).(*array.BinaryBuilder).Append([]byte{0, '/', 7})
-	r := layout.NewRouter(a.Schema, a.Spec, layout.DefaultOptions, a.CreateFile)
-	if err := r.Write(t.Context(), build.NewRecordBatch()); err != nil {
-		t.Fatal(err)
-	}
-	files, err := r.Close(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := a.Commit(t.Context(), files); err != nil {
-		t.Fatal(err)
-	}
+	commit(t, a, build.NewRecordBatch())
 	list := manifests(t, w, name)
 	entries, err := list[0].FetchEntries(syncing{}, false)
 	if err != nil || len(entries) != 1 {
