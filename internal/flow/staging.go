@@ -137,7 +137,7 @@ func (d *destination) place() error {
 	there := err == nil
 	if there && !d.overwrite {
 		if !d.emptyFolder(info) {
-			return errors.New("something came to be there meanwhile")
+			return fault.New(fault.Storage, "something came to be at %s meanwhile", d.path).Try("choose another name, or replace it with --overwrite")
 		}
 		// An empty folder makes way.
 		if err := os.Remove(d.path); err != nil {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
@@ -249,22 +248,18 @@ func (w *Weighing) readings(ctx context.Context, rows *sampleRows, source *Sourc
 			at = i
 		}
 	}
-	alone := schema.Schema{Fields: []schema.Field{rows.schema.Fields[at]}}
-	batches := make([]arrow.RecordBatch, len(rows.batches))
-	for i, b := range rows.batches {
-		batches[i] = array.NewRecordBatch(alone.Arrow(), []arrow.Array{b.Column(at)}, b.NumRows())
-	}
-	single, err := zstd(alone, batches)
+	alone := wholeOf(rows.schema.Fields[at])
+	single, err := zstd(alone.schema(), alone.of(rows.batches, at))
 	if err != nil {
 		return err
 	}
 	whole := ReadingCost{Columns: "all columns", RawBytes: rows.raw, ColumnarBytes: all.Bytes, ColumnarSeconds: all.ReadSeconds}
-	part := ReadingCost{Columns: alone.Fields[0].Name + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
+	part := ReadingCost{Columns: alone.path + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
 	if source != nil && !source.columnar() {
 		for _, c := range []struct {
 			cost *ReadingCost
 			s    schema.Schema
-		}{{&whole, rows.schema}, {&part, schema.Schema{Fields: alone.Fields, OmitRest: true}}} {
+		}{{&whole, rows.schema}, {&part, schema.Schema{Fields: []schema.Field{alone.field}, OmitRest: true}}} {
 			started := time.Now()
 			if _, err := source.sampleRows(ctx, c.s, Budget{Workers: 1}); err != nil {
 				return err

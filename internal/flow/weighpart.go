@@ -28,7 +28,7 @@ func partsOf(f schema.Field) []part {
 	case schema.List:
 		children = []schema.Field{*f.Type.Element}
 	default:
-		return []part{{f.Name, f.Type, f, func(d arrow.ArrayData) arrow.ArrayData { return d }}}
+		return []part{wholeOf(f)}
 	}
 	var out []part
 	for at, child := range children {
@@ -46,6 +46,11 @@ func partsOf(f schema.Field) []part {
 		}
 	}
 	return out
+}
+
+// wholeOf is a column with all of its parts.
+func wholeOf(f schema.Field) part {
+	return part{f.Name, f.Type, f, func(d arrow.ArrayData) arrow.ArrayData { return d }}
 }
 
 // schema is that of the part alone.

@@ -44,17 +44,19 @@ func (m *manifestList) mended() ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the manifest list: %w", err)
 	}
+	manifests, err := iceberg.ReadManifestList(bytes.NewReader(m.Bytes()))
+	if err != nil {
+		return nil, fmt.Errorf("reading the manifest list: %w", err)
+	}
 	var entries []any
 	changed := false
-	for {
+	for _, manifest := range manifests {
 		var entry map[string]any
-		if err := list.Decode(&entry); err == io.EOF {
-			break
-		} else if err != nil {
+		if err := list.Decode(&entry); err != nil {
 			return nil, fmt.Errorf("reading the manifest list: %w", err)
 		}
 		entries = append(entries, entry)
-		mended, err := m.mend(entry)
+		mended, err := m.mend(entry, manifest)
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +92,7 @@ func own(metadata map[string][]byte) map[string][]byte {
 }
 
 // mend gives the partition summaries of an entry the bounds that they lack, and reports whether there were any.
-func (m *manifestList) mend(entry map[string]any) (changed bool, err error) {
+func (m *manifestList) mend(entry map[string]any, manifest iceberg.ManifestFile) (changed bool, err error) {
 	summaries, _ := entry["partitions"].([]any)
 	var empty []bool
 	for i, s := range summaries {
@@ -99,8 +101,7 @@ func (m *manifestList) mend(entry map[string]any) (changed bool, err error) {
 			continue
 		}
 		if empty == nil {
-			location, _ := entry["manifest_path"].(string)
-			if empty, err = m.emptyTexts(location, len(summaries)); err != nil {
+			if empty, err = m.emptyTexts(manifest, len(summaries)); err != nil {
 				return false, err
 			}
 		}
@@ -116,29 +117,30 @@ func (m *manifestList) mend(entry map[string]any) (changed bool, err error) {
 }
 
 // emptyTexts reports for each of a manifest's n partition fields whether a file in it has the empty text there.
-func (m *manifestList) emptyTexts(location string, n int) ([]bool, error) {
-	file, err := m.files.Open(location)
+func (m *manifestList) emptyTexts(manifest iceberg.ManifestFile, n int) ([]bool, error) {
+	file, err := m.files.Open(manifest.FilePath())
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	manifest, err := iceberg.NewManifestReader(iceberg.NewManifestFile(2, location, 0, 0, 0).Build(), file)
+	wrong := func(err error) error { return fmt.Errorf("reading the manifest %s: %w", manifest.FilePath(), err) }
+	r, err := iceberg.NewManifestReader(manifest, file)
 	if err != nil {
-		return nil, fmt.Errorf("reading the manifest %s: %w", location, err)
+		return nil, wrong(err)
 	}
-	defer manifest.Close()
-	spec, err := manifest.PartitionSpec()
+	defer r.Close()
+	spec, err := r.PartitionSpec()
 	if err != nil {
-		return nil, fmt.Errorf("reading the manifest %s: %w", location, err)
+		return nil, wrong(err)
 	}
 	found := make([]bool, n)
 	for {
-		entry, err := manifest.ReadEntry()
+		entry, err := r.ReadEntry()
 		if err == io.EOF {
 			return found, nil
 		}
 		if err != nil {
-			return nil, fmt.Errorf("reading the manifest %s: %w", location, err)
+			return nil, wrong(err)
 		}
 		values := entry.DataFile().Partition()
 		for i := range min(n, spec.NumFields()) {

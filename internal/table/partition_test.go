@@ -1,7 +1,10 @@
 package table
 
 import (
+	"bytes"
 	"fmt"
+	"os"
+	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
@@ -173,5 +176,65 @@ func TestPartitionsWithoutAField(t *testing.T) {
 	want := map[int]any{1000: nil, 1001: "Cairn Bay", 1002: iceberg.Decimal{Val: decimal128.FromI64(300), Scale: 2}}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%v, want %v", got, want)
+	}
+}
+
+// TestListsWithManifestsOfDeletes mends a list as a table has it that other engines delete from, in each version of the format.
+func TestListsWithManifestsOfDeletes(t *testing.T) {
+	spec := iceberg.NewPartitionSpec(iceberg.PartitionField{SourceIDs: []int{1}, FieldID: 1000, Name: "area", Transform: iceberg.IdentityTransform{}})
+	s := iceberg.NewSchema(0, iceberg.NestedField{ID: 1, Name: "area", Type: iceberg.PrimitiveTypes.String})
+	for _, version := range []int{2, 3} {
+		dir := t.TempDir()
+		var bytesOf bytes.Buffer
+		w, err := iceberg.NewManifestWriter(version, &bytesOf, spec, s, 1, iceberg.WithManifestWriterContent(iceberg.ManifestContentDeletes))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, area := range []any{"", nil} {
+			b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentEqDeletes, fmt.Sprint("d", i, ".parquet"), iceberg.ParquetFile, map[int]any{1000: area}, nil, nil, 1, 100)
+			if err != nil {
+				t.Fatal(err)
+			}
+			id := int64(1)
+			file := b.EqualityFieldIDs([]int{1}).Build()
+			if err := w.Add(iceberg.NewManifestEntry(iceberg.EntryStatusADDED, &id, nil, nil, file)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(dir, "deletes.avro")
+		if err := os.WriteFile(path, bytesOf.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		manifest, err := w.ToManifestFile(path, int64(bytesOf.Len()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		name := filepath.Join(dir, "snap-1.avro")
+		out, err := syncing{}.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sequence := int64(1)
+		if err := iceberg.WriteManifestList(version, out, 1, nil, &sequence, 0, []iceberg.ManifestFile{manifest}); err != nil {
+			t.Fatal(err)
+		}
+		if err := out.Close(); err != nil {
+			t.Fatalf("version %d: %v", version, err)
+		}
+		file, err := os.Open(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := iceberg.ReadManifestList(file)
+		file.Close()
+		if err != nil || len(list) != 1 || list[0].ManifestContent() != iceberg.ManifestContentDeletes || list[0].SequenceNum() != 1 {
+			t.Fatalf("version %d: %v, %v", version, list, err)
+		}
+		if p := list[0].Partitions()[0]; p.LowerBound == nil || p.UpperBound == nil || len(*p.LowerBound)+len(*p.UpperBound) != 0 || !p.ContainsNull {
+			t.Errorf("version %d: %+v", version, p)
+		}
 	}
 }
