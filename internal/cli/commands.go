@@ -45,6 +45,9 @@ rows are shown as they would be written.`,
 
 func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags, n int) (*flow.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
+		if err := idleBut(cmd, "on a table", "rows"); err != nil {
+			return nil, err
+		}
 		t, err := a.findTable(cmd.Context(), args[0])
 		if err != nil {
 			return nil, err
@@ -89,6 +92,9 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if emit != "" && emit != "feed" && emit != "ddl" {
 				return fault.New(fault.Usage, "--emit %s is not known", emit).Try("use feed or ddl")
+			}
+			if err := inferEffect(cmd, emit, column, a.json()); err != nil {
+				return err
 			}
 			r, err := reading.reading(cmd, args)
 			if err != nil {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -33,6 +34,9 @@ prints, and ends with the counts that must agree. It exits with 1 if they do not
   trevak demo --dir buoys --scale 5`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if a.json() {
+				return fault.New(fault.Usage, "-o json has no effect on demo, which shows what its commands print").Try("leave it out")
+			}
 			if scale < 1 || scale > 100000 {
 				return fault.New(fault.Usage, "--scale %d is not between 1 and 100000", scale).Try("1 is the smallest")
 			}
@@ -121,8 +125,12 @@ func (d *day) run() error {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		s.Printf("%s\n%s\n\n", s.Faint("# "+step.say), s.Bold("$ trevak "+quoteArgs(append(step.args, "--warehouse", d.warehouse))))
-		if code := run(d.ctx, append(step.args, "--warehouse", d.warehouse), d.app.out, d.app.out); code != step.code {
+		args := step.args
+		if slices.Contains([]string{"load", "tables", "describe", "schema"}, args[0]) {
+			args = append(args, "--warehouse", d.warehouse)
+		}
+		s.Printf("%s\n%s\n\n", s.Faint("# "+step.say), s.Bold("$ trevak "+quoteArgs(args)))
+		if code := run(d.ctx, args, d.app.out, d.app.out); code != step.code {
 			return fault.New(fault.Storage, "the command ended with exit code %d, not %d", code, step.code)
 		}
 	}

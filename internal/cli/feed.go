@@ -157,7 +157,7 @@ func feedSettings(f *feed.Feed) []setting {
 	text("favor", "table.favor", f.Table.Favor)
 	list("bloom", "table.bloom", f.Table.Bloom)
 	text("drift", "table.drift", f.Table.Drift)
-	text("max-bad", "limits.max_bad", f.Limits.MaxBad)
+	text("tolerate", "limits.tolerate", f.Limits.Tolerate)
 	number("max-record", "limits.max_record", f.Limits.MaxRecord)
 	number("max-columns", "limits.max_columns", f.Limits.MaxColumns)
 	number("max-depth", "limits.max_depth", f.Limits.MaxDepth)
@@ -204,7 +204,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
-		Limits: feed.Limits{MaxBad: flags.Lookup("max-bad").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
+		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.
 		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestCount: yes("unnest-count"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),

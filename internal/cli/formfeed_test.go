@@ -18,8 +18,8 @@ func TestFormFromFeedFiles(t *testing.T) {
 		"there.yaml": "feed: 1\nsource:\n  files: [in.ndjson]\nshape:\n  unnest: [readings]\n  unnest_index: true\n  unnest_count: true\n  nested: flatten\n",
 		"back.yaml":  "feed: 1\nshape:\n  nest: ['pos=pos_lat,pos_lon']\n  nest_rows: readings=readings_sensor,readings_value\n"})
 	flags := []string{"--unnest", "readings", "--unnest-index", "--unnest-count", "--nested", "flatten"}
-	must(t, append([]string{"convert", "in.ndjson", "--to", "flags.csv"}, flags...), "4 read = 4 kept", "5 rows of those kept")
-	must(t, []string{"convert", "--feed", "there.yaml", "--to", "feed.csv"}, "5 rows of those kept")
+	must(t, append([]string{"convert", "in.ndjson", "--to", "flags.csv"}, flags...), "4 read = 4 kept", "those kept made 5 rows")
+	must(t, []string{"convert", "--feed", "there.yaml", "--to", "feed.csv"}, "those kept made 5 rows")
 	rows := readFile(t, "flags.csv")
 	if feed := readFile(t, "feed.csv"); feed != rows {
 		t.Errorf("%s by flags, %s by the feed file", rows, feed)
@@ -27,7 +27,7 @@ func TestFormFromFeedFiles(t *testing.T) {
 	if want := "id,pos_lat,pos_lon,readings_index,readings_count,readings_sensor,readings_value,note\n1,57.5,-5.5,0,2,depth,1.5,calm\n1,57.5,-5.5,1,2,temp,,calm\n2,,,,0,,,\n2,,,,0,,,\n3,58,,,,,,\"\"\n"; rows != want {
 		t.Errorf("%s, want %s", rows, want)
 	}
-	must(t, []string{"convert", "flags.csv", "--feed", "back.yaml", "--to", "back.ndjson"}, "4 rows of those kept")
+	must(t, []string{"convert", "flags.csv", "--feed", "back.yaml", "--to", "back.ndjson"}, "those kept made 4 rows")
 	if back := readFile(t, "back.ndjson"); back != docs {
 		t.Errorf("came back as %s, was %s", back, docs)
 	}
@@ -38,7 +38,7 @@ func TestFormFromFeedFiles(t *testing.T) {
 		}
 	}
 	// Dropped rows leave nothing to bring back; what is there comes back all the same.
-	must(t, append([]string{"convert", "in.ndjson", "--to", "dropped.csv", "--unnest-empty", "drop"}, flags...), "2 rows of those kept")
+	must(t, append([]string{"convert", "in.ndjson", "--to", "dropped.csv", "--unnest-empty", "drop"}, flags...), "those kept made 2 rows")
 	must(t, []string{"convert", "dropped.csv", "--feed", "back.yaml", "--to", "some.ndjson"}, "1 row")
 	if got, want := readFile(t, "some.ndjson"), strings.SplitAfter(docs, "\n")[0]; got != want {
 		t.Errorf("%s, want %s", got, want)

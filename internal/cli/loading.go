@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -24,7 +26,7 @@ func (a *app) load() *cobra.Command {
 		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the table in one commit. The table and its
 namespace are made on first use; later loads append, matching columns by name, and what differs from the table is reported. New columns
 are added and types widened, unless --drift says otherwise; values that fit no column are kept in the column _misfit. Records that
-cannot become rows go to a quarantine file; more of them than --max-bad allows stop the load, and the table stays as it was. Source
+cannot become rows go to a quarantine file; more of them than --tolerate allows stop the load, and the table stays as it was. Source
 files are never changed.`,
 		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
   trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
@@ -106,6 +108,8 @@ them with a folder for each partition. The destination appears when all of it is
 				return err
 			}
 			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}
+			// Without a home folder there is none to be spared.
+			c.Home, _ = os.UserHomeDir()
 			if format != "" {
 				var ok bool
 				if c.Format, ok = columnar.FormatOf("." + format); !ok {
@@ -135,11 +139,27 @@ func (a *app) report(r *flow.Report, err error) error {
 	if err != nil {
 		return err
 	}
+	a.done = whatWasDone(r)
 	if a.json() {
 		return render.ReportJSON(a.screen(), r)
 	}
 	render.Report(a.screen(), r)
 	return nil
+}
+
+// whatWasDone says in a few words what cannot be taken for undone because its report was lost.
+func whatWasDone(r *flow.Report) string {
+	switch {
+	case r.DryRun || r.NotMade:
+		return ""
+	case r.Table == "":
+		return "written to " + render.Harmless(r.Destination)
+	}
+	text := fmt.Sprintf("loaded, snapshot %d of %s", r.SnapshotID, r.Table)
+	for _, part := range r.Split {
+		text += fmt.Sprintf(" and %d of %s", part.SnapshotID, part.Table)
+	}
+	return text
 }
 
 // parseSplits reads LIST=TABLE.

@@ -114,7 +114,7 @@ func TestInferCommand(t *testing.T) {
 	}
 	decode(t, must(t, []string{"infer", "r.csv", "-o", "json"}).out, &i)
 	d := i.Columns[2]
-	if i.Records != 3 || d.Name != "depth_m_" || d.Origin != "depth (m)" || d.Type != "double" || d.Nulls != 1 || d.Distinct != 2 || d.Smallest != "7" || d.Largest != "12.5" ||
+	if i.Records != 3 || d.Name != "depth_m" || d.Origin != "depth (m)" || d.Type != "double" || d.Nulls != 1 || d.Distinct != 2 || d.Smallest != "7" || d.Largest != "12.5" ||
 		d.Longest != 4 || d.Forced.Line != 2 {
 		t.Errorf("%+v", i)
 	}
@@ -239,9 +239,9 @@ func TestKilledConvertsLeaveNothing(t *testing.T) {
 func TestConvertCommand(t *testing.T) {
 	testfolder.Make(t, map[string]string{"r.csv": readings, "old.parquet": "old"})
 	for _, codec := range []string{"zstd", "snappy", "gzip", "lz4", "none"} {
-		must(t, []string{"convert", "r.csv", "--to", codec + ".parquet", "--codec", codec}, "3 read = 3 written", "depth_m_")
+		must(t, []string{"convert", "r.csv", "--to", codec + ".parquet", "--codec", codec}, "3 read = 3 written", "depth_m")
 		must(t, []string{"preview", codec + ".parquet"}, "Parquet", "calm, clear")
-		must(t, []string{"describe", codec + ".parquet"}, "3 in 1 row group", codec, "depth_m_")
+		must(t, []string{"describe", codec + ".parquet"}, "3 in 1 row group", codec, "depth_m")
 	}
 	must(t, []string{"convert", "r.csv", "--to", "parts/", "--partition", "day(observed at)"}, "partitions  2")
 	if found, _ := filepath.Glob("parts/observed_at_day=2031-05-0?/*.parquet"); len(found) != 2 {
@@ -266,8 +266,8 @@ func TestWrongUsage(t *testing.T) {
 		{"preview r.csv --quote ab", "is not one ASCII character", 2},
 		{"preview r.csv --escape slash", "use double or backslash", 2},
 		{"preview r.csv --columns a,b", "--columns names 2 columns, the records have 4 fields", 2},
-		{"load r.csv --into ops.r --max-bad x", "is no limit; write a number of records or a share", 2},
-		{"load r.csv --into ops.r --max-bad", "flag needs an argument", 2},
+		{"load r.csv --into ops.r --tolerate x", "is no limit; write a number or a share", 2},
+		{"load r.csv --into ops.r --tolerate", "flag needs an argument", 2},
 		{"load r.csv", "--into is missing", 2},
 		{"load r.csv --into readings", "write namespace.table", 2},
 		{"load r.csv --into ops.r --codec zip", "it takes one of zstd, snappy", 2},
@@ -306,15 +306,15 @@ func TestLimitsAndSources(t *testing.T) {
 func TestQuarantineAndBack(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
 	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--required", "depth (m)", "--quarantine", "q.ndjson"}
-	r := trevak(t, append(args, "--max-bad", "2")...)
-	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --max-bad 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
+	r := trevak(t, append(args, "--tolerate", "2")...)
+	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --tolerate 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	must(t, []string{"tables"}, "No table in")
 	if err := os.Remove("q.ndjson"); err != nil {
 		t.Fatal(err)
 	}
-	must(t, append(args, "--max-bad", "60%"), "5 read = 2 written + 3 quarantined + 0 skipped", "too-many-fields", "in.csv:4")
+	must(t, append(args, "--tolerate", "60%"), "5 read = 2 written + 3 quarantined + 0 skipped", "too-many-fields", "in.csv:4")
 	text, err := os.ReadFile("q.ndjson")
 	if err != nil {
 		t.Fatal(err)
@@ -330,7 +330,7 @@ func TestQuarantineAndBack(t *testing.T) {
 // TestHeaderlessQuarantine feeds back records that say nothing of their columns by themselves.
 func TestHeaderlessQuarantine(t *testing.T) {
 	testfolder.Make(t, map[string]string{"log.psv": "6|2031-05-01|a, b\n7|2031-05-01|q\n8|2031-05-02\n9|2031-05-03|c|d\n"})
-	must(t, []string{"load", "log.psv", "--into", "ops.log", "--max-bad", "2", "--quarantine", "q.ndjson"}, "2 written + 2 quarantined")
+	must(t, []string{"load", "log.psv", "--into", "ops.log", "--tolerate", "2", "--quarantine", "q.ndjson"}, "2 written + 2 quarantined")
 	text, err := os.ReadFile("q.ndjson")
 	if err != nil {
 		t.Fatal(err)

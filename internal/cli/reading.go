@@ -4,6 +4,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -12,6 +13,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/layout"
+	"trevak/internal/locate"
 	"trevak/internal/sniff"
 )
 
@@ -22,13 +24,14 @@ type readingFlags struct {
 	header, noHeader, trim, skipBlank bool
 	headerRows, skipRows              int
 	columns                           []string
-	maxBad, quarantine                string
+	tolerate, misfits, quarantine     string
 	filesFrom, encoding, records      string
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
 	limits                            flow.Limits
-	mayExpand                         bool
+	mayExpand, mixed                  bool
+	patience                          time.Duration
 	corrections                       correctionFlags
 	feed                              feedFlag
 	schemaComes                       bool
@@ -40,6 +43,8 @@ type readingFlags struct {
 func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	section(cmd, sectionReading, func(flags *pflag.FlagSet) {
 		flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
+		flags.BoolVar(&f.mixed, "mixed-files", false, "read files of a folder together though they share no column")
+		flags.DurationVar(&f.patience, "timeout", locate.DefaultPatience, "how long a server may send next to nothing, a `duration` like 30s")
 		flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
 		flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
 		flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
@@ -78,7 +83,8 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 		flags.BoolVar(&f.keepRaw, "keep-raw", false, "add the column _raw with the record as it was read, as JSON")
 		flags.StringArrayVar(&f.partitionValues, "partition-value", nil, "add a column with one value for the whole run, `COL=VALUE`, and partition by it; may be repeated")
 		flags.StringVar(&f.pathColumns, "path-columns", "", "add columns from the files' paths, by a `template` like 'year={year}/area={area}/'")
-		flags.StringVar(&f.maxBad, "max-bad", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
+		flags.StringVar(&f.tolerate, "tolerate", "0", "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%")
+		flags.StringVar(&f.misfits, "tolerate-misfits", "50%", "how many values of a column whose type is stated may be none of that type: a `number` or a share of its values")
 		flags.StringVar(&f.quarantine, "quarantine", "", "`file` for the records that fail (default: one named after the target)")
 	})
 }
@@ -92,13 +98,13 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 	if len(sources) == 0 && f.filesFrom == "" {
 		return flow.Reading{}, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
 	}
-	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand}
+	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd)}
 	if f.filesFrom != "" {
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
 			return r, err
 		}
 	}
-	if r.Stated, err = f.stated(); err != nil {
+	if r.Stated, err = f.stated(cmd); err != nil {
 		return r, err
 	}
 	if r.Limits = f.limits; r.Limits.RecordBytes < 1 || r.Limits.Columns < 1 || r.Limits.Depth < 1 {
@@ -112,8 +118,13 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Readi
 		r.PartitionValues = append(r.PartitionValues, flow.PartitionValue{Column: column, Value: value})
 	}
 	r.Quarantine, r.Lineage, r.KeepRaw, r.PathColumns = f.quarantine, f.lineage, f.keepRaw, f.pathColumns
-	if f.maxBad != "" {
-		if r.MaxBad, err = flow.ParseTolerance(f.maxBad); err != nil {
+	if f.tolerate != "" {
+		if r.Tolerate, err = flow.ParseTolerance("--tolerate", f.tolerate); err != nil {
+			return r, err
+		}
+	}
+	if f.misfits != "" {
+		if r.Misfits, err = flow.ParseTolerance("--tolerate-misfits", f.misfits); err != nil {
 			return r, err
 		}
 	}
@@ -157,7 +168,7 @@ func listed(sources []string, from string) ([]string, error) {
 }
 
 // stated turns the flags into the reading rules that are fixed.
-func (f *readingFlags) stated() (sniff.Stated, error) {
+func (f *readingFlags) stated(cmd *cobra.Command) (sniff.Stated, error) {
 	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim, SkipBlank: f.skipBlank}
 	var err error
 	if f.encoding != "" {
@@ -182,6 +193,10 @@ func (f *readingFlags) stated() (sniff.Stated, error) {
 	}
 	one, none := 1, 0
 	switch {
+	case cmd.Flags().Changed("header") && !f.header:
+		return s, fault.New(fault.Usage, "--header=false has no effect").Try("write --no-header where the first record is data, or leave it out to have that decided")
+	case cmd.Flags().Changed("no-header") && !f.noHeader:
+		return s, fault.New(fault.Usage, "--no-header=false has no effect").Try("write --header where the first record holds the names, or leave it out to have that decided")
 	case f.header && f.noHeader, f.noHeader && f.headerRows > 0:
 		return s, fault.New(fault.Usage, "--header and --no-header contradict each other").Try("keep one of them")
 	case f.headerRows > 0:

@@ -45,7 +45,7 @@ func TestNonsenseIsRefused(t *testing.T) {
 		{[]string{"convert", "r.csv", "--to", "d/", "--partition", "century(observed_at)"}, "century"},
 		{[]string{"convert", "r.csv", "--to", "d/", "--partition", "day(note)"}, "note"},
 		{convert("--partition-value", "batch"), "write it like --partition-value batch=2031-05"},
-		{convert("--max-bad", "lots"), "--max-bad"},
+		{convert("--tolerate", "lots"), "--tolerate"},
 		{convert("--max-record", "0"), "count from 1 on"},
 		{convert("--encoding", "morse"), "morse"},
 		{convert("--delimiter", "a|b", "--quote", "|"), "holds the quote; state another --quote"},

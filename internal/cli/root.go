@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"math"
 	"os"
 	"os/signal"
@@ -30,6 +31,8 @@ type app struct {
 	output    string
 	quiet     bool
 	warehouse string
+	// done says what was done, once something was.
+	done string
 }
 
 // memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
@@ -41,21 +44,30 @@ func Main(args []string) int {
 		debug.SetMemoryLimit(memoryLimit)
 	}
 	collectLate()
+	// Libraries have nothing to say to users.
+	log.SetOutput(io.Discard)
+	// A pipe that was closed is an error of the write, not the end of the program: a commit may have been made.
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+	// Whoever asks twice means at once.
+	context.AfterFunc(ctx, stop)
 	return run(ctx, args, os.Stdout, os.Stderr)
 }
 
 // run carries out one command line.
 func run(ctx context.Context, args []string, out, errs io.Writer) int {
-	a := &app{out: out, err: errs}
+	results := &outlet{Writer: out}
+	a := &app{out: results, err: errs}
 	root := a.root()
 	root.SetArgs(args)
-	root.SetOut(out)
+	root.SetOut(results)
 	root.SetErr(errs)
 	err := root.ExecuteContext(ctx)
 	if err != nil && strings.HasPrefix(err.Error(), "unknown command") {
 		err = usageError{fmt.Errorf("%w; see trevak --help", err)}
+	}
+	if err == nil && results.err != nil {
+		return a.lost(results.err)
 	}
 	if err == nil {
 		return 0
@@ -70,7 +82,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 
 // complain writes an error in one line, which a terminal gets broken between words.
 func complain(errs io.Writer, err error) {
-	text := "trevak: " + err.Error()
+	text := "trevak: " + render.Harmless(err.Error())
 	if fd, ok := terminal(errs); ok {
 		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
 			// Lines after the first are an expression with a mark under it.
@@ -136,16 +148,24 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	flags := root.PersistentFlags()
 	flags.StringVarP(&a.output, "output", "o", "table", "`form` of results, table or json")
 	flags.BoolVar(&a.quiet, "quiet", false, "show no progress")
-	warehouse := os.Getenv("TREVAK_WAREHOUSE")
-	if warehouse == "" {
-		warehouse = "warehouse"
+	for _, cmd := range []*cobra.Command{a.preview(), a.weigh(), a.load(), a.tables(), a.describe(), a.schemaCommand(), a.alter()} {
+		root.AddCommand(a.addWarehouse(cmd))
 	}
-	flags.StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
-	root.AddCommand(a.preview(), a.infer(), a.weigh(), a.load(), a.convert(), a.tables(), a.describe(), a.schemaCommand(), a.alter(), a.feedCommand(), a.demo(), a.version(), expressions())
+	root.AddCommand(a.infer(), a.convert(), a.feedCommand(), a.demo(), a.version(), expressions())
 	for _, cmd := range root.Commands() {
 		cmd.Args = usageArgs(cmd.Args)
 	}
 	return root
+}
+
+// addWarehouse registers where the tables are that a command reads or writes.
+func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
+	warehouse := os.Getenv("TREVAK_WAREHOUSE")
+	if warehouse == "" {
+		warehouse = "warehouse"
+	}
+	cmd.Flags().StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
+	return cmd
 }
 
 // usageArgs gives the exit code of wrong usage to what checks a command's arguments.
@@ -182,6 +202,9 @@ func (a *app) screen() render.Screen {
 
 // terminal returns the descriptor of a writer that is a terminal.
 func terminal(w io.Writer) (int, bool) {
+	if o, ok := w.(*outlet); ok {
+		return terminal(o.Writer)
+	}
 	file, ok := w.(*os.File)
 	if !ok {
 		return 0, false

@@ -18,7 +18,7 @@ const (
 // TestTablesGrow loads a second day whose columns and types differ, under each policy, and alters what came of it.
 func TestTablesGrow(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.csv": dayOne, "2.csv": dayTwo})
-	must(t, []string{"load", "1.csv", "--into", "ops.r", "--type", "count=int", "--type", "share=decimal(5,2)", "--key", "Buoy Code"}, `1 value was taken for null in depth_m_`, `"depth (m)" is depth_m_`)
+	must(t, []string{"load", "1.csv", "--into", "ops.r", "--type", "count=int", "--type", "share=decimal(5,2)", "--key", "Buoy Code"}, `1 value was taken for null in depth_m`, `"depth (m)" is depth_m`)
 	before := listing(t, "warehouse")
 	out := must(t, []string{"load", "2.csv", "--into", "ops.r", "--dry-run"}, "nothing was written", "widens from int", "widens from decimal(5,2), misfits kept aside", "new column", "stays null", "likely rename", "2 read = 2 written").out
 	if strings.Contains(out, "snapshot") || listing(t, "warehouse") != before {
@@ -29,7 +29,7 @@ func TestTablesGrow(t *testing.T) {
 		t.Error("a refused load wrote something")
 	}
 	refused(t, 2, []string{"load", "2.csv", "--into", "ops.r", "--drift", "melt"}, "use grow, hold or stop")
-	must(t, []string{"load", "2.csv", "--into", "ops.r", "--drift", "hold"}, "not in the table", "crew", "unfit", "3000000000")
+	must(t, []string{"load", "2.csv", "--into", "ops.r", "--drift", "hold", "--tolerate-misfits", "100%"}, "not in the table", "crew", "unfit", "3000000000")
 	must(t, []string{"load", "2.csv", "--into", "ops.r"}, "int → long", "decimal(5,2) → decimal(7,2)", "added", "letter case", "missing", "2.csv:3", "1.125")
 	must(t, []string{"preview", "ops.r"}, `{"count":"3000000000","share":"12345.5","crew":"Ina, Bo","depth":"3.5"}`, `{"share":"1.125"}`, "12345.5", "2031-05-01")
 	must(t, []string{"schema", "ops.r"}, "version 2 of 3", "%d/%m/%Y", `null is "NA"`, "Key: Buoy_Code")
@@ -73,7 +73,7 @@ func TestFeedRoundTrip(t *testing.T) {
 	nested := `{"id":1,"pos":{"lat":1.5,"the lon":2},"list":[{"v":1,"w":"x"}],"when":"23.4.2031","extra":"a"}` + "\n" + `{"id":2,"list":[],"when":"3.4.2031"}` + "\n"
 	testfolder.Make(t, map[string]string{"in/1.csv": dayOne, "n.ndjson": nested, "odd.csv": "a;b\n1;1.234,5\n2;-\n"})
 	for i, flags := range [][]string{
-		{"in", "--type", "count=int", "--type", "share=decimal(5,2)", "--rename", "depth (m)=depth", "--key", "Buoy Code", "--partition", "month(observed)", "--lineage", "--max-bad", "1%", "--codec", "gzip"},
+		{"in", "--type", "count=int", "--type", "share=decimal(5,2)", "--rename", "depth (m)=depth", "--key", "Buoy Code", "--partition", "month(observed)", "--lineage", "--tolerate", "1%", "--codec", "gzip"},
 		{"n.ndjson", "--type", "pos.lat=decimal(9,6)", "--drop", "extra", "--names", "snake", "--required", "id"},
 		{"odd.csv", "--decimal-mark", ",", "--delimiter", "semicolon", "--nulls", "x"},
 	} {
@@ -135,7 +135,7 @@ func TestCorrectionFlags(t *testing.T) {
 	must(t, []string{"infer", "in.csv", "--column", "Wave Height"}, "seen as", "null token", "1.234,5", "in the source  Wave Height")
 	must(t, []string{"infer", "in.csv", "--into", "ops.r", "--emit", "ddl"}, `CREATE TABLE "ops"."r"`, `"flag" BOOLEAN`, `"price" VARCHAR(7)`)
 	must(t, []string{"infer", "in.csv", "--scan", "sample"}, "2 records")
-	must(t, []string{"convert", "in.csv", "--required", "extra", "--max-bad", "1", "--to", "p.parquet"}, "no-value", "2 read = 1 written + 1 quarantined")
+	must(t, []string{"convert", "in.csv", "--required", "extra", "--tolerate", "1", "--to", "p.parquet"}, "no-value", "2 read = 1 written + 1 quarantined")
 	for _, test := range []struct{ flag, value, want string }{
 		{"--type", "wavehight=double", "the nearest name is Wave Height"}, {"--type", "id=decimal(3)", "is no decimal"}, {"--type", "id", "does not name a column and a type"},
 		{"--rename", "id", "does not name a column and its new name"}, {"--rename", "id=flag", "would both be called"}, {"--only", "idd", "--only names a column"}, {"--drop", "zz", "--drop names a column"},

@@ -29,17 +29,17 @@ func TestFormsOfRows(t *testing.T) {
 	must(t, []string{"infer", "1.ndjson"}, "readings  0 to 2 elements, median 1; --unnest readings makes 4 rows of 3 records", "crew      1 to 2 elements, median 1; --unnest crew makes 4 rows of 3 records", "67%")
 	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--where", "buoy.position.lat > 58", "--unnest", "readings", "--nested", "flatten",
 		"--derive", "depth_ft = readings_value * 3", "--only", "id,buoy,readings", "--rename", "buoy_code=code"},
-		"3 read = 1 kept + 2 filtered out + 0 quarantined + 0 skipped; 1 row of those kept")
+		"3 read = 1 kept + 2 filtered + 0 quarantined + 0 skipped; those kept made 1 row")
 	if got, want := readFile(t, "out.ndjson"), `{"id":3,"code":"OS-3","buoy_position_lat":58.25,"buoy_position_lon":-6,"readings_sensor":"depth","readings_value":12.25,"depth_ft":36.75}`; strings.TrimSpace(got) != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	must(t, []string{"convert", "plain.csv", "--to", "plain.ndjson", "--where", "b IS NOT NULL", "--derive", "a = a + 1", "--nest", "both=a,b"}, "3 read = 2 kept + 1 filtered out")
+	must(t, []string{"convert", "plain.csv", "--to", "plain.ndjson", "--where", "b IS NOT NULL", "--derive", "a = a + 1", "--nest", "both=a,b"}, "3 read = 2 kept + 1 filtered")
 	if got := readFile(t, "plain.ndjson"); got != "{\"both\":{\"a\":2,\"b\":\"x\"}}\n{\"both\":{\"a\":4,\"b\":\"z\"}}\n" {
 		t.Error(got)
 	}
 
 	form := []string{"--nested", "flatten", "--unnest", "readings", "--lists", "json"}
-	must(t, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--lineage"}, form...), "3 read = 3 kept", "4 rows of those kept")
+	must(t, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--lineage"}, form...), "3 read = 3 kept", "those kept made 4 rows")
 	must(t, append([]string{"load", "2.ndjson", "--into", "ops.readings", "--lineage"}, form...), "added", "buoy_maker", "unfit", "readings_value", "2.ndjson:1", "much")
 	must(t, []string{"preview", "ops.readings"}, `["Ina","Bo"]`, "Tarn", `{"readings_value":"much"}`)
 	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...), "--drift stop refuses any difference")
@@ -67,13 +67,13 @@ func TestOneOrMany(t *testing.T) {
 func TestRawRecords(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay + "{\"id\":\n", "1.csv": "a,\"b \"\"q\"\"\"\n1,x\n,\"\"\n3\n"})
 	must(t, []string{"convert", "1.csv", "--to", "csv.ndjson", "--keep-raw", "--ragged", "pad"}, "3 read = 3 written")
-	if got, want := readFile(t, "csv.ndjson"), `{"a":1,"b_q_":"x","_raw":"{\"a\":\"1\",\"b \\\"q\\\"\":\"x\"}"}
-{"a":null,"b_q_":"","_raw":"{\"a\":null,\"b \\\"q\\\"\":\"\"}"}
-{"a":3,"b_q_":null,"_raw":"{\"a\":\"3\",\"b \\\"q\\\"\":null}"}
+	if got, want := readFile(t, "csv.ndjson"), `{"a":1,"b_q":"x","_raw":"{\"a\":\"1\",\"b \\\"q\\\"\":\"x\"}"}
+{"a":null,"b_q":"","_raw":"{\"a\":null,\"b \\\"q\\\"\":\"\"}"}
+{"a":3,"b_q":null,"_raw":"{\"a\":\"3\",\"b \\\"q\\\"\":null}"}
 `; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--keep-raw", "--unnest", "crew", "--only", "id,crew", "--max-bad", "1"}, "4 read = 3 kept", "1 quarantined", "4 rows")
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--keep-raw", "--unnest", "crew", "--only", "id,crew", "--tolerate", "1"}, "4 read = 3 kept", "1 quarantined", "4 rows")
 	lines := strings.Split(nestedDay, "\n")
 	for i, record := range []int{0, 0, 1, 2} {
 		var row struct {
@@ -105,11 +105,11 @@ func TestRowsAndBack(t *testing.T) {
 	}
 	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String(), "more.ndjson": strings.ReplaceAll(docs.String(), `"id":`, `"id":1`)})
 	must(t, []string{"convert", "docs.ndjson", "more.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index", "--unnest-count", "--max-record", "500"}, "600 read = 600 kept")
-	must(t, []string{"convert", "rows.csv", "--to", "back.ndjson", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250"}, "600 rows of those kept")
+	must(t, []string{"convert", "rows.csv", "--to", "back.ndjson", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250"}, "those kept made 600 rows")
 	if got, want := readFile(t, "back.ndjson"), docs.String()+strings.ReplaceAll(docs.String(), `"id":`, `"id":1`); got != want {
 		t.Errorf("%d bytes came back of %d: %.300s", len(got), len(want), got)
 	}
-	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250", "--lineage"}, "600 rows of those kept")
+	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250", "--lineage"}, "those kept made 600 rows")
 	r := must(t, []string{"preview", "ops.back", "-n", "600", "-o", "json"}, "")
 	var p struct{ Records []map[string]string }
 	decode(t, r.out, &p)
@@ -154,11 +154,11 @@ func TestRowsThatStandApart(t *testing.T) {
 	list := []string{"--nest-rows", "readings=readings_sensor,readings_value"}
 	keyed := append(list, "--nest-key", "id")
 
-	must(t, append([]string{"convert", "apart.csv", "--to", "back.ndjson", "--max-record", "250"}, keyed...), "400 rows of those kept")
+	must(t, append([]string{"convert", "apart.csv", "--to", "back.ndjson", "--max-record", "250"}, keyed...), "those kept made 400 rows")
 	if got := readFile(t, "back.ndjson"); got != docs.String() {
 		t.Errorf("came back as %.300s", got)
 	}
-	must(t, append([]string{"convert", "apart.csv", "--to", "by-area.ndjson"}, append(list, "--nest-key", "area,id")...), "400 rows of those kept")
+	must(t, append([]string{"convert", "apart.csv", "--to", "by-area.ndjson"}, append(list, "--nest-key", "area,id")...), "those kept made 400 rows")
 	for line := range strings.Lines(readFile(t, "by-area.ndjson")) {
 		if !records[strings.TrimSpace(line)] {
 			t.Fatalf("%s is none of the records", line)
@@ -169,7 +169,7 @@ func TestRowsThatStandApart(t *testing.T) {
 	}
 
 	// A row tells the first of the records that it came of, in the order in which they are brought together.
-	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...), "400 rows of those kept")
+	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...), "those kept made 400 rows")
 	r := must(t, []string{"preview", "ops.apart", "-n", "400", "-o", "json"}, "")
 	var p struct{ Records []map[string]string }
 	decode(t, r.out, &p)
@@ -194,7 +194,7 @@ func TestListsIntoTables(t *testing.T) {
 	if _, err := os.Stat("warehouse"); err == nil {
 		t.Error("a dry run wrote something")
 	}
-	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits (new table)", "ops.readings (new table)", "3 rows of those kept", "ops.crew (new table)")
+	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits (new table)", "ops.readings (new table)", "those kept made 3 rows", "ops.crew (new table)")
 	must(t, []string{"preview", "ops.visits"}, "1.ndjson:2", "_parent_id")
 	must(t, []string{"preview", "ops.readings"}, "_position", "12.25", "1.ndjson:3")
 	must(t, []string{"preview", "ops.crew"}, "Cy")
@@ -213,10 +213,10 @@ func TestListsIntoTables(t *testing.T) {
 	must(t, append([]string{"load", "2.ndjson"}, split...), "added", "unfit", "value")
 	must(t, []string{"tables"}, "ops.visits       4", "ops.readings     5", "ops.crew         3")
 
-	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested", "flatten"}, "3 rows of those kept")
+	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested", "flatten"}, "those kept made 3 rows")
 	must(t, []string{"preview", "ops.keyed"}, "buoy_position_lat", `["Ina","Bo"]`)
 	must(t, []string{"schema", "ops.keyed_readings"}, "id", "_position", "sensor")
-	must(t, []string{"load", "bad.ndjson", "--into", "ops.bad", "--split", "a=ops.bad_a", "--max-bad", "1"}, "2 kept", "1 quarantined", "3 rows of those kept")
+	must(t, []string{"load", "bad.ndjson", "--into", "ops.bad", "--split", "a=ops.bad_a", "--tolerate", "1"}, "2 kept", "1 quarantined", "those kept made 3 rows")
 	if kept, err := filepath.Glob("quarantine-*"); err != nil || len(kept) != 1 {
 		t.Errorf("the bad record is kept in %v, %v", kept, err)
 	}
@@ -230,7 +230,7 @@ func TestListsIntoTables(t *testing.T) {
 func TestRowsMultiply(t *testing.T) {
 	long := strings.TrimSuffix(strings.Repeat("1,", 12), ",")
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "long.ndjson": fmt.Sprintf("{\"id\":1,\"a\":[1],\"b\":[2]}\n{\"id\":2,\"a\":[%s],\"b\":[%s]}\n", long, long)})
-	r := must(t, []string{"convert", "1.ndjson", "--to", "out.csv", "--unnest", "readings", "--unnest", "crew", "--nested", "flatten"}, "6 rows of those kept")
+	r := must(t, []string{"convert", "1.ndjson", "--to", "out.csv", "--unnest", "readings", "--unnest", "crew", "--nested", "flatten"}, "those kept made 6 rows")
 	if !strings.Contains(r.err, "make 6 rows of 3 records, at most 4 rows of one record (1.ndjson:1)") {
 		t.Error(r.err)
 	}
@@ -255,9 +255,9 @@ func TestFormsOfColumnarRows(t *testing.T) {
 			t.Errorf("%v: of text\n%sof columns\n%s", form, a, b)
 		}
 	}
-	must(t, []string{"load", "files/1.parquet", "--into", "ops.visits", "--split", "readings=ops.readings", "--lineage"}, "3 rows of those kept")
+	must(t, []string{"load", "files/1.parquet", "--into", "ops.visits", "--split", "readings=ops.readings", "--lineage"}, "those kept made 3 rows")
 	must(t, []string{"preview", "ops.readings"}, "files/1.parquet:3")
-	must(t, []string{"convert", "files/1.parquet", "--to", "all.parquet", "--unnest", "readings", "--unnest", "crew"}, "6 rows of those kept")
+	must(t, []string{"convert", "files/1.parquet", "--to", "all.parquet", "--unnest", "readings", "--unnest", "crew"}, "those kept made 6 rows")
 }
 
 func TestWrongForms(t *testing.T) {
@@ -340,7 +340,7 @@ func TestMixedTypes(t *testing.T) {
 // TestPathsOfOneName flattens two paths that give one name, into files, a new table, and a table that had only one of them.
 func TestPathsOfOneName(t *testing.T) {
 	testfolder.Make(t, map[string]string{"both.ndjson": `{"id":1,"area":{"code":"A"},"area_code":7}` + "\n", "one.ndjson": `{"id":2,"area":{"code":"B"}}` + "\n"})
-	must(t, []string{"convert", "both.ndjson", "--to", "flat.csv", "--nested", "flatten"}, "1 row of those kept")
+	must(t, []string{"convert", "both.ndjson", "--to", "flat.csv", "--nested", "flatten"}, "those kept made 1 row")
 	if got := readFile(t, "flat.csv"); got != "id,area__code,area_code\n1,A,7\n" {
 		t.Errorf("flattened as %s", got)
 	}

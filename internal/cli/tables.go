@@ -98,6 +98,12 @@ changed; --diff shows what differs between two of them; --emit ddl writes a CREA
 			if len(args) == 2 || diff != (len(args) == 3) {
 				return fault.New(fault.Usage, "--diff takes a table and two versions").Try("write it like: trevak schema %s --diff 0 1", args[0])
 			}
+			switch {
+			case history && (diff || emit != ""), diff && emit != "":
+				return fault.New(fault.Usage, "--history, --diff and --emit each show something else").Try("keep one of them")
+			case emit != "" && a.json():
+				return fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own", emit).Try("leave one of them out")
+			}
 			t, err := a.findTable(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -182,8 +188,8 @@ func (a *app) alter() *cobra.Command {
 		Short: "Rename, widen, drop, reorder and comment the columns of a table",
 		Long: `Alter changes the schema of a table without touching its files: columns keep their ids, so files written before are read as they were
 meant. A renamed column still takes the values that files have under its old name. Parts of nested columns are named by their path.`,
-		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m_=at mean low water' --warehouse trevak-demo/warehouse
-  trevak alter orrin.tides --rename level_m_=level_m --first level_m_ --warehouse trevak-demo/warehouse`,
+		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' --warehouse trevak-demo/warehouse
+  trevak alter orrin.tides --rename level_m=level --first level_m --warehouse trevak-demo/warehouse`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			alteration := schema.Alteration{Optional: optional, Drop: drop, First: first}
@@ -240,6 +246,7 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 	if err != nil {
 		return err
 	}
+	a.done = "altered " + name.String()
 	if a.json() {
 		return a.writeJSON(struct {
 			Table   string   `json:"table"`

@@ -28,6 +28,9 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 			w := flow.Weigh{Favor: f, Sorts: sorts, Partitions: partitions}
 			name := ""
 			if len(args) == 1 && isTable(args[0]) {
+				if err := idleBut(cmd, "on a table", "favor", "try-sort", "try-partition", "chart"); err != nil {
+					return err
+				}
 				if w.Table, err = a.findTable(cmd.Context(), args[0]); err != nil {
 					return err
 				}

@@ -134,7 +134,7 @@ type Table struct {
 
 // Limits bound what may go wrong, and what a record may take.
 type Limits struct {
-	MaxBad     string `yaml:"max_bad,omitempty"`
+	Tolerate   string `yaml:"tolerate,omitempty"`
 	MaxRecord  *int   `yaml:"max_record,omitempty"`
 	MaxColumns *int   `yaml:"max_columns,omitempty"`
 	MaxDepth   *int   `yaml:"max_depth,omitempty"`

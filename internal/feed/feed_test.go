@@ -50,7 +50,7 @@ names: snake
 table:
   into: orrin.tides
 limits:
-  max_bad: 1%
+  tolerate: 1%
   max_depth: 20
 `
 
@@ -71,7 +71,7 @@ func TestParse(t *testing.T) {
 	if strings.Join(got, "|") != want || fields[0].Origin != "Gauge Code" || !fields[0].Required || !fields[0].Pinned || fields[1].Notation.Nulls[0] != "n/a" {
 		t.Errorf("%q\n%+v", got, fields)
 	}
-	if *f.Source.Lineage != true || *f.Reading.HeaderRows != 1 || f.Limits.MaxBad != "1%" || *f.Limits.MaxDepth != 20 {
+	if *f.Source.Lineage != true || *f.Reading.HeaderRows != 1 || f.Limits.Tolerate != "1%" || *f.Limits.MaxDepth != 20 {
 		t.Errorf("%+v", f)
 	}
 }

@@ -4,14 +4,12 @@ import (
 	"context"
 	"io"
 	"slices"
-	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
-	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
@@ -25,10 +23,10 @@ func (s *Source) named() bool { return s.columnar() || s.Format() == sniff.Delim
 
 // lookInto reads the schema of a columnar file.
 func (in *Input) lookInto() error {
-	if locate.IsURL(in.Location) || in.Location == "-" || strings.Contains(in.Location, "!") {
+	if _, ok := in.Path(); !ok {
 		return fault.New(fault.Input, "is a columnar file, which is read from the disk only").In(in.Location).Try("save it to a file first")
 	}
-	f, err := columnar.Open(in.Location)
+	f, err := in.openColumns()
 	if err != nil {
 		return err
 	}
@@ -38,6 +36,15 @@ func (in *Input) lookInto() error {
 		in.Rules.Names = append(in.Rules.Names, field.Name)
 	}
 	return nil
+}
+
+// openColumns opens a columnar file that is still what was listed.
+func (in Input) openColumns() (*columnar.File, error) {
+	if err := in.Unchanged(); err != nil {
+		return nil, err
+	}
+	path, _ := in.Path()
+	return columnar.Open(path)
 }
 
 // declared brings the schemas of all files together: fields by name, in any letter case, types as wide as holds all.
@@ -160,7 +167,7 @@ func (w *writing) columnFiles(ctx context.Context, p pass) error {
 }
 
 func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error {
-	f, err := columnar.Open(in.Location)
+	f, err := in.openColumns()
 	if err != nil {
 		return err
 	}
@@ -171,7 +178,7 @@ func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error
 	for _, before := range w.source.Inputs[:i] {
 		read += before.Size
 	}
-	return f.Batches(ctx, func(b arrow.RecordBatch) error {
+	err = f.Batches(ctx, func(b arrow.RecordBatch) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -189,6 +196,10 @@ func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error
 		p.tell(i, read)
 		return w.take(ctx, parse.Block{Object: i}, out)
 	})
+	if err != nil {
+		return err
+	}
+	return in.Unchanged()
 }
 
 // hashOf reads an object once more for its hash.
@@ -217,7 +228,7 @@ func (i *Inference) sampleColumns(ctx context.Context, r Reading, b Budget) erro
 		return err
 	}
 	for _, in := range i.Source.Inputs {
-		f, err := columnar.Open(in.Location)
+		f, err := in.openColumns()
 		if err != nil {
 			return err
 		}

@@ -21,8 +21,9 @@ type Conversion struct {
 	// Sort is the order of the rows in each file.
 	Sort   string
 	Layout layout.Options
-	// Overwrite replaces what is there.
+	// Overwrite replaces what is there, where a convert wrote it; never Home, the user's home folder.
 	Overwrite bool
+	Home      string
 	// Hashes tells the objects with their hashes.
 	Hashes bool
 }
@@ -56,6 +57,10 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		return prepared{output{schema: s, spec: spec, options: dest.layout(options), create: dest.create, hashes: c.Hashes}, dest.discard}, nil
 	})
 	if err != nil {
+		return nil, err
+	}
+	if err := source.mustGive(report.RecordsRead); err != nil {
+		dest.discard()
 		return nil, err
 	}
 	if err := dest.publish(); err != nil {

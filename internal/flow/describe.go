@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -29,6 +30,10 @@ type TableInfo struct {
 	Columns       []ColumnInfo   `json:"columns"`
 	Snapshots     []SnapshotInfo `json:"snapshots"`
 	LastCommit    *time.Time     `json:"last_commit,omitempty"`
+	// Deletes says that some rows of the data files are deleted by files of their own; Rows counts them all the same.
+	Deletes bool `json:"has_delete_files,omitempty"`
+	// Error is why the table cannot be read, in a list; nothing but its name is known then.
+	Error error `json:"-"`
 }
 
 // ColumnInfo is one column or part of one.
@@ -95,11 +100,12 @@ func DescribeTable(ctx context.Context, t *table.Table) (*TableInfo, error) {
 // summarizeTable is the part of a description that needs no data file opened.
 func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.File, error) {
 	files, err := t.Files(ctx)
-	if err != nil {
+	deletes := errors.Is(err, table.ErrDeletes)
+	if err != nil && !deletes {
 		return nil, nil, err
 	}
 	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
-		Sort: t.Sort.String(), Files: len(files), Formats: []string{}, Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
+		Sort: t.Sort.String(), Deletes: deletes, Files: len(files), Formats: []string{}, Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
 	for _, f := range files {
 		info.Rows += f.Rows
 		info.Bytes += f.Bytes
@@ -184,7 +190,7 @@ func columnInfos(s schema.Schema, leaves map[int]*column) []ColumnInfo {
 	return out
 }
 
-// ListTables describes every table of a warehouse briefly.
+// ListTables describes every table of a warehouse briefly, and says of those that cannot be read why.
 func ListTables(ctx context.Context, w *table.Warehouse) ([]*TableInfo, error) {
 	names, err := w.Names(ctx)
 	if err != nil {
@@ -192,13 +198,16 @@ func ListTables(ctx context.Context, w *table.Warehouse) ([]*TableInfo, error) {
 	}
 	var out []*TableInfo
 	for _, name := range names {
-		t, err := w.Find(ctx, name)
-		if err != nil {
-			return nil, err
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
 		}
-		info, _, err := summarizeTable(ctx, t)
+		t, err := w.Find(ctx, name)
+		var info *TableInfo
+		if err == nil {
+			info, _, err = summarizeTable(ctx, t)
+		}
 		if err != nil {
-			return nil, err
+			info = &TableInfo{Name: name.String(), Error: err}
 		}
 		out = append(out, info)
 	}

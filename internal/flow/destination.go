@@ -51,6 +51,16 @@ func newDestination(c Conversion) (*destination, error) {
 	if exists && !c.Overwrite && !d.emptyFolder(info) {
 		return nil, fault.New(fault.Usage, "%s exists already", c.To).Try("choose another name, or replace it with --overwrite")
 	}
+	if !d.single || exists {
+		if err := precious(d.path, c.Home); err != nil {
+			return nil, err
+		}
+	}
+	if exists && !d.single && info.IsDir() && !d.emptyFolder(info) {
+		if err := mayReplace(d.path); err != nil {
+			return nil, err
+		}
+	}
 	if exists && d.single == info.IsDir() {
 		return nil, fault.New(fault.Usage, "%s is there, but is no folder", c.To).Try("choose another name")
 	}
@@ -65,14 +75,13 @@ func (d *destination) spares(source *Source) error {
 	if err != nil {
 		return fault.Wrap(fault.Storage, err, "%s has no absolute path", d.path)
 	}
-	if here, err := filepath.Abs("."); err == nil && within(place, here) {
-		return fault.New(fault.Usage, "the destination %s holds the working folder, which would be replaced", d.path).Try("name a folder of its own")
-	}
 	for _, in := range source.Inputs {
-		location, _, _ := strings.Cut(in.Location, "!")
-		path, err := filepath.Abs(location)
+		if in.Holder() == "" {
+			continue
+		}
+		path, err := filepath.Abs(in.Holder())
 		if err != nil {
-			return fault.Wrap(fault.Storage, err, "%s has no absolute path", location)
+			return fault.Wrap(fault.Storage, err, "%s has no absolute path", in.Location)
 		}
 		if within(place, path) {
 			return fault.New(fault.Usage, "the source %s lies in the destination %s, which would be replaced", in.Location, d.path).Try("choose another destination")

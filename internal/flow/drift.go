@@ -5,6 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
 	"trevak/internal/fault"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
@@ -57,6 +60,8 @@ func Sentence(d schema.Difference) string {
 		text = fmt.Sprintf("column %s is missing", d.Column)
 	case schema.Widened:
 		text = fmt.Sprintf("column %s widens from %s to %s", d.Column, d.Was, d.Is)
+	case schema.Settled:
+		text = fmt.Sprintf("column %s, which had no values so far, becomes %s", d.Column, d.Is)
 	case schema.CaseOnly:
 		text = fmt.Sprintf("column %s is written %s", d.Column, d.From)
 	case schema.LikelyRename:
@@ -94,6 +99,9 @@ type findings struct {
 	present []bool
 	folded  map[string]string
 	rows    int64
+	// values counts those of stated columns, misfits aside, by path, and examples are some misfits of each.
+	values   map[string]int64
+	examples map[string][]string
 }
 
 // add takes the misfits and counts of a block.
@@ -113,7 +121,15 @@ func (d *findings) add(in Input, block *parse.Block, f fitted, s schema.Schema) 
 			d.unfit = append(d.unfit, u)
 		}
 		d.unfit[at].Records++
+		if shown := d.examples[m.Of]; m.Known && len(shown) < examplesShown {
+			place := fmt.Sprintf("%s (%s:%d)", fault.Quote(m.Text), in.Location, block.LineAt(m.Start))
+			if f.rows {
+				place = fmt.Sprintf("%s (%s, row %d)", fault.Quote(m.Text), in.Location, f.before+int64(m.Row)+1)
+			}
+			d.examples[m.Of] = append(shown, place)
+		}
 	}
+	d.countStated(f, s)
 	d.rows += f.Batch.NumRows()
 	if d.tokens == nil {
 		d.tokens, d.folded = map[string]int64{}, map[string]string{}
@@ -133,6 +149,50 @@ func (d *findings) add(in Input, block *parse.Block, f fitted, s schema.Schema) 
 		}
 		d.present[i] = d.present[i] || there
 	}
+}
+
+// examplesShown is how many misfits of a column a refusal shows.
+const examplesShown = 3
+
+// countStated counts the values of columns whose type is stated.
+func (d *findings) countStated(f fitted, s schema.Schema) {
+	for i := range s.Fields {
+		if i < int(f.Batch.NumCols()) {
+			d.countColumn(s.Fields[i].Name, &s.Fields[i], f.Batch.Column(i))
+		}
+	}
+}
+
+func (d *findings) countColumn(path string, f *schema.Field, a arrow.Array) {
+	if f.Pinned && !f.Type.Nested() {
+		d.values[path] += int64(a.Len() - a.NullN())
+	}
+	switch a := a.(type) {
+	case *array.Struct:
+		for i := range f.Type.Fields {
+			if i < a.NumField() {
+				d.countColumn(path+"."+f.Type.Fields[i].Name, &f.Type.Fields[i], a.Field(i))
+			}
+		}
+	case *array.Map:
+		d.countColumn(path+"."+f.Type.Element.Name, f.Type.Element, a.Items())
+	case *array.List:
+		d.countColumn(path+"."+f.Type.Element.Name, f.Type.Element, a.ListValues())
+	}
+}
+
+// beyond returns the refusal of a run in which more values of a stated column were misfits than allowed, nil without one.
+func (d *findings) beyond(limit Tolerance) error {
+	for _, u := range d.unfit {
+		values, stated := d.values[u.Column]
+		if all := values + u.Records; stated && u.Kind == schema.Unfit && limit.exceeded(u.Records, all, true) {
+			e := fault.New(fault.Schema, "%d of %s are not %s, as is stated: %s", u.Records, plural(all, true, "value", "values"), u.Was, strings.Join(d.examples[u.Column], ", ")).
+				Try("state another type, or allow misfits with --tolerate-misfits 100%%")
+			e.Column = u.Column
+			return e
+		}
+	}
+	return nil
 }
 
 // typeOf writes the type of a column, with the way it is written.

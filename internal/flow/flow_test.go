@@ -220,8 +220,15 @@ func TestConvertOverwritesOnlyWhenAsked(t *testing.T) {
 
 func TestSourcesAreNeverReplaced(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/a.csv": "a,b\n1,2\n", "x.parquet": "a,b\n1,2\n"})
-	for to, from := range map[string]string{"in/": "in", "x.parquet": "x.parquet", "./": "in/a.csv"} {
-		c := conversion(to, from)
+	for to, from := range map[string]string{"out/": "out", "x.parquet": "x.parquet", "out": "out/a=1/00001.parquet"} {
+		c := conversion("out/", "in/a.csv")
+		c.Partition = "a"
+		if _, err := os.Stat("out"); err != nil {
+			if _, err := Convert(t.Context(), c, DefaultBudget()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		c = conversion(to, from)
 		c.Overwrite = true
 		if _, err := Convert(t.Context(), c, DefaultBudget()); fault.KindOf(err) != fault.Usage || !strings.Contains(err.Error(), "which would be replaced") {
 			t.Errorf("%s to %s: %v", from, to, err)

@@ -55,6 +55,9 @@ func Infer(ctx context.Context, r Reading, b Budget) (*Inference, error) {
 	if source.columnar() {
 		return i, i.sampleColumns(ctx, r, b)
 	}
+	if err := source.mustGive(i.Records + i.Observed.Problems); err != nil {
+		return nil, err
+	}
 	return i, i.advise(ctx, r, b)
 }
 

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -39,6 +40,23 @@ type Loading struct {
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Loading, b Budget) (*Report, error) {
+	if err := l.resolve(ctx); err != nil {
+		return nil, err
+	}
+	// Another load may change the table between the look at it and the commit. Then the files are written anew for the table as it is.
+	for tries := 1; ; tries++ {
+		report, err := l.once(ctx, b)
+		if !errors.Is(err, table.ErrChanged) || tries == mostTries {
+			return report, err
+		}
+	}
+}
+
+// mostTries bounds how often a load is begun anew because others came first. Of loads that race at least one succeeds each time.
+const mostTries = 50
+
+// once loads the source into the table as it is now.
+func (l Loading) once(ctx context.Context, b Budget) (*Report, error) {
 	if len(l.Splits) > 0 {
 		return l.split(ctx, b)
 	}
@@ -72,6 +90,9 @@ func (l Loading) write(ctx context.Context, b Budget) (w written, err error) {
 	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
 		return w, err
 	}
+	if err = l.Warehouse.MayWrite(ctx, l.Into, w.existing); err != nil {
+		return w, err
+	}
 	var report *Report
 	if w.existing == nil {
 		w.load, w.files, report, err = l.first(ctx, w.source, b, w.started)
@@ -84,6 +105,14 @@ func (l Loading) write(ctx context.Context, b Budget) (w written, err error) {
 	}
 	w.report = report
 	report.Table, report.Created = l.Into.String(), w.load.Creates
+	if err := w.source.mustGive(report.RecordsRead); err != nil {
+		w.load.Rollback()
+		return w, err
+	}
+	if report.NotMade = w.load.Creates && report.RecordsRead == 0 && len(report.NoType) > 0; report.NotMade {
+		report.Created = false
+		w.load.Rollback()
+	}
 	if l.DryRun {
 		report.DryRun, report.Seconds = true, time.Since(w.started).Seconds()
 		return w, l.align(ctx, w.source, w.load, w.existing, b, report)
@@ -93,14 +122,21 @@ func (l Loading) write(ctx context.Context, b Budget) (w written, err error) {
 
 // commit makes the files part of the table.
 func (w *written) commit(ctx context.Context, b Budget) error {
+	if w.report.NotMade {
+		return nil
+	}
 	if b.Events != nil {
 		b.Events(Event{Stage: "committing", Objects: len(w.source.Inputs), Object: len(w.source.Inputs), BytesRead: w.source.Bytes, BytesTotal: w.source.Bytes})
 	}
 	snapshot, err := w.load.Commit(ctx, w.files)
 	if err != nil {
 		w.load.Rollback()
+		w.report.discard()
 		w.report = nil
 		return err
+	}
+	if snapshot.Unhinted != nil {
+		b.warn(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them could not be written: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
 	}
 	w.report.SnapshotID, w.report.Seconds = snapshot.ID, time.Since(w.started).Seconds()
 	return nil
@@ -183,6 +219,9 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 	if l.added, err = l.source.extras(l.Reading); err != nil {
 		return nil, nil, nil, err
 	}
+	if err := l.table.KeepTypes(ctx); err != nil {
+		return nil, nil, nil, err
+	}
 	if l.misfits = l.table.Schema.Index(schema.MisfitColumn) >= 0; l.misfits {
 		l.added = append(l.added, misfitExtra)
 	}
@@ -190,7 +229,8 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 	if err := l.look(ctx); err != nil {
 		return nil, nil, nil, err
 	}
-	for rewritten := false; ; rewritten = true {
+	rewritten := false
+	for {
 		out, err := l.prepare()
 		if err != nil && l.inferred != nil && !l.inferred.Whole && fault.KindOf(err) == fault.Usage {
 			l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
@@ -204,10 +244,10 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 		}
 		files, report, err := l.source.attempt(ctx, l.Reading, l.budget, &out, l.started, l.Into.String())
 		if err == nil {
-			report.Rewritten = rewritten
+			report.Rewritten = rewritten && !l.DryRun
 			l.load.Schema, l.load.Cause = tableSchema(out.schema), "load of "+cause(l.source)
 			for _, d := range report.Drift {
-				if d.Kind == schema.Added || d.Kind == schema.Widened {
+				if d.Kind == schema.Added || d.Kind == schema.Widened || d.Kind == schema.Settled {
 					l.load.Changes = append(l.load.Changes, Sentence(d))
 				}
 			}
@@ -217,6 +257,7 @@ func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *R
 			return l.load, files, report, nil
 		}
 		l.load.Rollback()
+		rewritten = rewritten || report.wrote()
 		switch {
 		case errors.Is(err, errMisfits) && !l.misfits:
 			l.misfits, l.added = true, append(l.added, misfitExtra)
@@ -252,6 +293,9 @@ func (l *further) look(ctx context.Context) (err error) {
 	corrected := len(c.Types)+len(c.Renames)+len(c.Only)+len(c.Drop)+len(c.Required)+len(c.Key)+len(c.Columns) > 0
 	switch {
 	case l.Drift == Stop:
+		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
+	case len(l.table.Schema.Untyped()) > 0:
+		// What the first values are decides a type, so all of them have to be looked at.
 		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
 	case corrected, l.source.columnar(), l.source.Format() == sniff.Delimited && l.Drift == Grow && l.newNames():
 		l.inferred, err = l.source.inferFirst(ctx, l.Reading, l.budget)
@@ -377,7 +421,7 @@ func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
 		out.known = nil
 		evolved.Fields = evolved.Fields[:len(s.Fields)]
 		for i := range evolved.Fields {
-			evolved.Fields[i].Type = s.Fields[i].Type
+			evolved.Fields[i].ID, evolved.Fields[i].Type, evolved.Fields[i].Notation = s.Fields[i].ID, s.Fields[i].Type, s.Fields[i].Notation
 		}
 	}
 	*s = evolved

@@ -7,7 +7,6 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"trevak/internal/columnar"
-	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
@@ -25,6 +24,7 @@ type Preview struct {
 	Objects       int
 	Bytes         int64
 	Empty, Hidden int
+	Passed        []locate.Passed
 	// Rules are the reading rules of the first object with their reasons; Others are the objects that are read differently.
 	Rules  []sniff.Reason
 	Others []OtherRules
@@ -55,7 +55,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 		return nil, err
 	}
 	first := source.Inputs[0]
-	p := &Preview{Name: first.Location, Objects: len(source.Inputs), Bytes: source.Bytes, Empty: source.Empty, Hidden: source.Hidden,
+	p := &Preview{Name: first.Location, Objects: len(source.Inputs), Bytes: source.Bytes, Empty: source.Empty, Hidden: source.Hidden, Passed: source.Passed,
 		Rules: first.Rules.Reasons}
 	for _, in := range source.Inputs[1:] {
 		if other := differing(first.Rules, in.Rules); len(other) > 0 {
@@ -71,7 +71,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 			break
 		}
 		if family(in.Rules.Format) == sniff.Parquet {
-			err = g.columnar(ctx, in.Location, in.Rules.Names, nil)
+			err = g.columnar(ctx, in.openColumns, in.Rules.Names, nil)
 		} else {
 			err = g.object(ctx, in)
 		}
@@ -144,7 +144,7 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	for _, f := range files {
 		p.Bytes += f.Bytes
 		if len(p.Rows) < n {
-			if err := g.columnar(ctx, f.Path, nil, names); err != nil {
+			if err := g.columnar(ctx, func() (*columnar.File, error) { return columnar.Open(f.Path) }, nil, names); err != nil {
 				return nil, err
 			}
 		}
@@ -306,11 +306,8 @@ func (g *grid) member(s *json.Scanner) Cell {
 
 // columnar takes rows of a columnar file. Its columns go by names, one for each of its fields, or where it is a table's by ids, the names of the
 // table's columns by field id.
-func (g *grid) columnar(ctx context.Context, location string, names []string, ids map[int]string) error {
-	if locate.IsURL(location) || location == "-" {
-		return fault.New(fault.Input, "is a Parquet file, which is read from the disk only").In(location).Try("save it to a file first")
-	}
-	f, err := columnar.Open(location)
+func (g *grid) columnar(ctx context.Context, open func() (*columnar.File, error), names []string, ids map[int]string) error {
+	f, err := open()
 	if err != nil {
 		return err
 	}

@@ -155,6 +155,9 @@ func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error
 		if err == nil && p.hashes != nil {
 			p.hashes[i], err = stream.Hash()
 		}
+		if err == nil {
+			err = stream.Unchanged()
+		}
 		stream.Close()
 		if err != nil {
 			return locateError(err, in.Location)

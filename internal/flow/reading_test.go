@@ -43,7 +43,7 @@ func TestSurplusIsKept(t *testing.T) {
 	}
 	testfolder.Make(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
 	c := conversion("few.parquet", "few.csv")
-	c.Stated.Pad, c.MaxBad.Count = true, 1
+	c.Stated.Pad, c.Tolerate.Count = true, 1
 	c.Corrections = required("id", schema.Long)
 	if _, err := Convert(t.Context(), c, DefaultBudget()); err != nil {
 		t.Fatal(err)
@@ -61,7 +61,7 @@ func TestSurplusIsKept(t *testing.T) {
 		t.Errorf("%s", all[len(all)-1])
 	}
 	l := loading(t, "", "few.csv")
-	l.Stated.Pad, l.MaxBad, l.Corrections = true, Tolerance{Count: 1}, required("id", schema.Long)
+	l.Stated.Pad, l.Tolerate, l.Corrections = true, Tolerance{Count: 1}, required("id", schema.Long)
 	for range 2 {
 		if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
 			t.Fatal(err)
@@ -91,7 +91,7 @@ func TestUnwritableQuarantineHidesNothing(t *testing.T) {
 	if !errors.As(err, &refusal) || refusal.Bad != 2 || refusal.Unkept == nil || !strings.Contains(err.Error(), "in.csv:3") {
 		t.Errorf("%v, %+v", err, refusal)
 	}
-	c.MaxBad = Tolerance{Count: 5}
+	c.Tolerate = Tolerance{Count: 5}
 	if _, err := Convert(t.Context(), c, DefaultBudget()); fault.KindOf(err) != fault.Storage {
 		t.Errorf("tolerated records vanish: %v", err)
 	}
@@ -116,7 +116,7 @@ func TestJSONDocumentsAreRead(t *testing.T) {
 	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [}\n ]\n}",
 		"b.json": "{\n \"id\": 3\n}\n{\n \"id\": 4\n}"})
 	c := conversion("out.parquet", "a.json", "b.json")
-	c.MaxBad = Tolerance{Count: 5}
+	c.Tolerate = Tolerance{Count: 5}
 	report, err := Convert(t.Context(), c, DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
@@ -132,7 +132,7 @@ func TestJSONDocumentsAreRead(t *testing.T) {
 func TestLineageAndPathColumns(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
 	c := conversion("out.parquet", "in")
-	c.Lineage, c.PathColumns, c.MaxBad = true, "year={year}/area={sea area}/", Tolerance{Count: 1}
+	c.Lineage, c.PathColumns, c.Tolerate = true, "year={year}/area={sea area}/", Tolerance{Count: 1}
 	before := time.Now().UTC()
 	report, err := Convert(t.Context(), c, DefaultBudget())
 	if err != nil {
@@ -166,7 +166,7 @@ func TestLineageAndPathColumns(t *testing.T) {
 	}
 	l := loading(t, "", first)
 	l.Lineage = true
-	l.MaxBad.Count = 1
+	l.Tolerate.Count = 1
 	for range 2 {
 		if _, err := Load(t.Context(), l, DefaultBudget()); err != nil {
 			t.Fatal(err)
@@ -238,7 +238,7 @@ func TestSurveyExplains(t *testing.T) {
 
 func TestPreview(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n", "in/2.ndjson": "{\"q\":true}\n"})
-	p, err := PreviewSource(t.Context(), Reading{Sources: []string{"in"}}, 10)
+	p, err := PreviewSource(t.Context(), Reading{Sources: []string{"in"}, Mixed: true}, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -249,7 +249,7 @@ func TestPreview(t *testing.T) {
 	if len(p.Troubles) != 1 || !strings.Contains(p.Troubles[0], "1.ndjson:3") {
 		t.Errorf("%q", p.Troubles)
 	}
-	if p, err = PreviewSource(t.Context(), Reading{Sources: []string{"in"}}, 1); err != nil || len(p.Rows) != 1 {
+	if p, err = PreviewSource(t.Context(), Reading{Sources: []string{"in"}, Mixed: true}, 1); err != nil || len(p.Rows) != 1 {
 		t.Errorf("%+v, %v", p, err)
 	}
 }

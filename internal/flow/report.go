@@ -1,10 +1,13 @@
 package flow
 
 import (
+	"os"
+	"slices"
 	"time"
 
 	"trevak/internal/fault"
 	"trevak/internal/layout"
+	"trevak/internal/locate"
 	"trevak/internal/schema"
 )
 
@@ -46,9 +49,14 @@ type Report struct {
 	Split []*Report `json:"split,omitempty"`
 	// Completed says that the rows of the table were there already, of a load that could not be finished.
 	Completed bool `json:"completed,omitempty"`
-	// EmptyFiles and HiddenFiles were passed over.
-	EmptyFiles  int `json:"empty_files"`
-	HiddenFiles int `json:"hidden_files"`
+	// NoType are the columns without a single value, whose type the first ones will settle. NotMade says that there was no record either, so that the table
+	// is not made yet.
+	NoType  []string `json:"columns_without_type"`
+	NotMade bool     `json:"table_not_made,omitempty"`
+	// EmptyFiles and HiddenFiles were passed over, and so was what PassedOver lists.
+	EmptyFiles  int             `json:"empty_files"`
+	HiddenFiles int             `json:"hidden_files"`
+	PassedOver  []locate.Passed `json:"passed_over"`
 
 	elements []int64 // of the lists that were split off
 }
@@ -60,6 +68,18 @@ func (r *Report) addElements(more []int64) {
 	}
 	for i, n := range more {
 		r.elements[i] += n
+	}
+}
+
+// wrote reports whether rows were written, or are to be.
+func (r *Report) wrote() bool {
+	return r != nil && slices.ContainsFunc(r.Objects, func(o ObjectReport) bool { return o.RowsWritten > 0 })
+}
+
+// discard removes the quarantine file of a run that begins anew.
+func (r *Report) discard() {
+	if r.Quarantine != "" {
+		os.Remove(r.Quarantine)
 	}
 }
 
@@ -107,7 +127,7 @@ func (c Counts) balanced() bool {
 
 // newReport begins the account of a run over a source.
 func newReport(source *Source, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: source.reshaped != nil, EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: source.reshaped != nil, NoType: []string{}, PassedOver: append([]locate.Passed{}, source.Passed...), EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
 		o := ObjectReport{Location: in.Location, Bytes: in.Size}
 		if !in.Modified.IsZero() {
@@ -116,6 +136,7 @@ func newReport(source *Source, s schema.Schema, codec string) *Report {
 		}
 		r.Objects = append(r.Objects, o)
 	}
+	r.NoType = append(r.NoType, s.Untyped()...)
 	s.Walk(func(path string, f *schema.Field) {
 		if f.Origin != "" && !f.Held {
 			r.Renamed = append(r.Renamed, Renamed{From: f.Origin, To: path})

@@ -9,7 +9,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
-	"trevak/internal/columnar"
 	"trevak/internal/expr"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
@@ -325,7 +324,7 @@ func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(
 func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int, old fitted) error) error {
 	columns, fitter := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, false), fit.NewBatches(f.inference.Schema, false)
 	for i, in := range f.base.Inputs {
-		file, err := columnar.Open(in.Location)
+		file, err := in.openColumns()
 		if err != nil {
 			return err
 		}
@@ -341,6 +340,9 @@ func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int,
 			return visit(i, old)
 		})
 		file.Close()
+		if err == nil {
+			err = in.Unchanged()
+		}
 		if err == nil && p.hashes != nil {
 			p.hashes[i], err = hashOf(ctx, in)
 		}

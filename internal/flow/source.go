@@ -33,8 +33,14 @@ type Reading struct {
 	Sources []string
 	// Stdin is what "-" stands for among the sources.
 	Stdin io.Reader
-	// MayExpand lifts the guard against objects that unpack to very much.
-	MayExpand bool
+	// Web is how URLs are fetched.
+	Web locate.Web
+	// MayExpand lifts the guard against objects that unpack to very much, Mixed the one against files in a folder that are unlike the others.
+	MayExpand, Mixed bool
+	// Particular are flags that were stated and speak of some formats only.
+	Particular []Particular
+	// found are the objects where they were resolved before.
+	found *locate.Found
 	// Stated are the reading rules that are fixed.
 	Stated sniff.Stated
 	// Corrections are what is fixed about the columns.
@@ -60,11 +66,29 @@ type Reading struct {
 	Confirmed bool
 	// Limits bound what a record may take.
 	Limits Limits
-	// MaxBad is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
-	MaxBad Tolerance
+	// Tolerate is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
+	Tolerate Tolerance
+	// Misfits is how many values of a stated column may be misfits; the zero value allows none.
+	Misfits Tolerance
 	// BadElsewhere says that the same records are kept elsewhere when they fail.
 	BadElsewhere bool
 	Quarantine   string
+}
+
+// Particular is a flag that speaks of some formats only.
+type Particular struct {
+	Flag    string
+	Formats []sniff.Format
+}
+
+// speaks refuses flags that speak of no object of the source.
+func (s *Source) speaks(flags []Particular) error {
+	for _, p := range flags {
+		if !slices.ContainsFunc(s.Inputs, func(in Input) bool { return slices.Contains(p.Formats, in.Rules.Format) }) {
+			return fault.New(fault.Usage, "%s has no effect on %s", p.Flag, s.Format()).In(s.Inputs[0].Location).Try("leave it out")
+		}
+	}
+	return nil
 }
 
 // Limits bound what one record may take. A limit of 0 is the default.
@@ -172,8 +196,9 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 // Source is the objects a run reads, in order.
 type Source struct {
 	Inputs []Input
-	// Empty and Hidden count files that were passed over.
+	// Empty and Hidden count files that were passed over, Passed are others.
 	Empty, Hidden int
+	Passed        []locate.Passed
 	// Bytes is the size of all objects as stored.
 	Bytes int64
 	// Folded are the names that differ from those of earlier objects in letter case alone.
@@ -186,18 +211,33 @@ type Source struct {
 // Folded is a column that an object writes in another letter case than an earlier one.
 type Folded struct{ Location, Was, Is string }
 
+// resolve finds the objects once, however often they are read then.
+func (r *Reading) resolve(ctx context.Context) (err error) {
+	if r.found == nil {
+		var found locate.Found
+		if found, err = locate.Resolve(ctx, r.Sources, r.Web, r.Stdin); err == nil {
+			r.found = &found
+		}
+	}
+	return err
+}
+
 // Survey finds the objects and settles how each is read.
 func Survey(ctx context.Context, r Reading) (*Source, error) {
-	found, err := locate.Resolve(ctx, r.Sources, r.Stdin)
-	if err != nil {
+	if err := r.resolve(ctx); err != nil {
 		return nil, err
 	}
-	s := &Source{Empty: found.Empty, Hidden: found.Hidden}
-	for _, object := range found.Objects {
+	s := &Source{Empty: r.found.Empty, Hidden: r.found.Hidden, Passed: r.found.Passed}
+	for _, object := range r.found.Objects {
 		object.MayExpand = r.MayExpand
 		in, err := settle(ctx, object, r.Stated)
 		if err != nil {
 			return nil, err
+		}
+		if in.Quarantined && in.Matched && len(r.found.Objects) > 1 {
+			// What was kept back before is loaded when it is named, not because it lies there.
+			s.Passed = append(s.Passed, locate.Passed{Location: in.Location, What: "quarantine file"})
+			continue
 		}
 		if err := r.Limits.checkColumns(len(in.Rules.Names), in.Location); err != nil {
 			return nil, err
@@ -211,10 +251,21 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 		s.Inputs = append(s.Inputs, in)
 		s.Bytes += object.Size
 	}
+	if len(s.Inputs) == 0 {
+		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name the file: %s", s.Passed[len(s.Passed)-1].Location)
+	}
 	if err := s.surveyXML(ctx, r.Stated.Records); err != nil {
 		return nil, err
 	}
+	if !r.Mixed {
+		if err := s.belongTogether(); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.agree(r.Stated); err != nil {
+		return nil, err
+	}
+	if err := s.speaks(r.Particular); err != nil {
 		return nil, err
 	}
 	s.unify()
@@ -411,6 +462,20 @@ func (s *Source) agree(stated sniff.Stated) error {
 				Try("state --header or --no-header, or load it by itself")
 		default:
 			rules.UseHeader("its first record is the header of the other files")
+		}
+	}
+	return nil
+}
+
+// mustGive refuses a source that gave no record although its objects have bytes, unless these are a header or columns alone.
+func (s *Source) mustGive(records int64) error {
+	if records > 0 {
+		return nil
+	}
+	for i := range s.Inputs {
+		if in := s.asRead(i); !in.Rules.Header && family(in.Rules.Format) != sniff.Parquet {
+			return fault.New(fault.Input, "has %s, but no record", plural(in.Size, true, "byte", "bytes")).In(in.Location).
+				Try("look at how it is read: trevak preview %s", in.Location)
 		}
 	}
 	return nil

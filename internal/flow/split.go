@@ -124,8 +124,8 @@ func (l Loading) commitAll(ctx context.Context, b Budget, all []*written) error 
 // mark tells the load of these objects into these tables from all others, whenever it is done.
 func (l Loading) mark(all []*written) string {
 	var text strings.Builder
-	for _, o := range all[0].report.Objects {
-		fmt.Fprintf(&text, "%s %s\n", o.Location, o.Hash)
+	for i, o := range all[0].report.Objects {
+		fmt.Fprintf(&text, "%s %s\n", all[0].source.Inputs[i].Canonical(), o.Hash)
 	}
 	fmt.Fprintf(&text, "%s %v %+v", l.Into, l.Splits, l.Shape)
 	sum := xxh3.HashString128(text.String()).Bytes()

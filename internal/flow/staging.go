@@ -145,6 +145,17 @@ func (d *destination) place() error {
 		}
 		there = false
 	}
+	if there && !d.single {
+		// It was looked at when the run began; something may have come to it since.
+		if err := mayReplace(d.path); err != nil {
+			return err
+		}
+	}
+	if !d.single {
+		if err := writeMark(d.folder); err != nil {
+			return err
+		}
+	}
 	if d.single {
 		return os.Rename(filepath.Join(d.folder, "00001"+string(d.format)), d.path)
 	}

@@ -67,6 +67,11 @@ func TestFilesAppearWhenAllAreThere(t *testing.T) {
 		if test.d.single {
 			folder = ""
 		}
+		if test.d.path == "old" {
+			if err := writeMark("old"); err != nil {
+				t.Fatal(err)
+			}
+		}
 		staged(t, &test.d, folder, "new")
 		if test.d.overwrite {
 			holdsText(t, test.file, "old")
@@ -139,6 +144,9 @@ func TestWhatWasMovedAsideComesBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(filepath.Join(aside, "00001.parquet"), []byte("old"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := writeMark(aside); err != nil {
 		t.Fatal(err)
 	}
 	staged(t, &d, "", "new")

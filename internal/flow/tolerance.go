@@ -21,9 +21,9 @@ type Tolerance struct {
 	Share   bool
 }
 
-// ParseTolerance reads a number or a percentage: 100, 1%, 0.5%.
-func ParseTolerance(text string) (Tolerance, error) {
-	bad := fault.New(fault.Usage, "--max-bad %q is no limit", text).Try("write a number of records or a share of them, like 100 or 0.5%%")
+// ParseTolerance reads a number or a percentage, as a flag states it: 100, 1%, 0.5%.
+func ParseTolerance(flag, text string) (Tolerance, error) {
+	bad := fault.New(fault.Usage, "%s %q is no limit", flag, text).Try("write a number or a share, like 100 or 0.5%%")
 	if share, ok := strings.CutSuffix(text, "%"); ok {
 		p, err := strconv.ParseFloat(share, 64)
 		if err != nil || !(p >= 0 && p <= 100) {

@@ -10,6 +10,7 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
+	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
@@ -153,7 +154,9 @@ func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*s
 	}
 	columns := newColumnFields(s, out.schema, schema.SafeNames, true)
 	var err error
-	if s.columnar() {
+	if s.reshaped != nil {
+		err = s.eachFormed(ctx, b, func(_ int, batch arrow.RecordBatch) error { return add(batch, 0) })
+	} else if s.columnar() {
 		err = s.sampleFiles(ctx, out.schema, columns, add)
 	} else {
 		p := s.pass("measuring", b)
@@ -177,7 +180,7 @@ func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*s
 
 func (s *Source) sampleFiles(ctx context.Context, of schema.Schema, columns columnFields, add func(arrow.RecordBatch, int64) error) error {
 	for _, i := range choose(len(s.Inputs), sampleSpots) {
-		f, err := columnar.Open(s.Inputs[i].Location)
+		f, err := s.Inputs[i].openColumns()
 		if err != nil {
 			return err
 		}
@@ -216,8 +219,11 @@ func sampleTable(ctx context.Context, t *table.Table) (*sampleRows, error) {
 	}
 	source := &Source{}
 	for _, f := range files {
-		in := Input{}
-		in.Location, in.Size, in.Rules.Format = f.Path, f.Bytes, sniff.Parquet
+		object, err := locate.File(f.Path)
+		if err != nil {
+			return nil, err
+		}
+		in := Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}}
 		if err := in.lookInto(); err != nil {
 			return nil, err
 		}

@@ -27,6 +27,8 @@ type output struct {
 	// unknown says what becomes of columns that the schema does not have, style how names are made legal.
 	unknown fit.Unknown
 	style   schema.NameStyle
+	// misfits is how many values of a stated column may be misfits.
+	misfits Tolerance
 	// stop refuses a run in which any value fits no column.
 	stop bool
 	// known are the differences that are known already.
@@ -78,7 +80,7 @@ type writing struct {
 // wider schema would be needed, errMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
 func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, report *Report) ([]layout.DataFile, int, error) {
 	out.straight = out.goesStraight()
-	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded, longest: map[string]int{}}}
+	w := &writing{source: s, out: out, bad: bad, report: report, drift: findings{source: s.Folded, longest: map[string]int{}, values: map[string]int64{}, examples: map[string][]string{}}}
 	w.columns = newColumnFields(s, out.schema, out.style, !out.fixed)
 	if s.named() && w.columns.unknown() && out.unknown == fit.UnknownWidens {
 		return nil, 0, errWider
@@ -178,6 +180,9 @@ func (w *writing) settle() error {
 	if w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, true) {
 		return w.bad.refusal(w.records, true)
 	}
+	if err := w.drift.beyond(w.out.misfits); err != nil {
+		return err
+	}
 	if w.out.stop && len(w.report.Drift) > 0 {
 		return &DriftError{Table: w.report.Table, Differences: w.report.Drift}
 	}
@@ -210,7 +215,7 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 	}
 	inferred, err := s.inferFirst(ctx, r, b)
 	rewritten, misfits, warned := false, false, false
-	for ; err == nil; rewritten = true {
+	for err == nil {
 		if misfits = misfits || inferred.Observed.Surplus > 0; misfits && len(added) < 1 || misfits && added[len(added)-1].field.Name != schema.MisfitColumn {
 			added = append(slices.Clone(added), misfitExtra)
 		}
@@ -225,10 +230,11 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 			out.style = r.Corrections.Names
 			files, report, err = s.attempt(ctx, r, b, &out.output, started, target)
 			if err == nil {
-				report.Rewritten = rewritten
+				report.Rewritten = rewritten && !out.dry
 				return out.output, files, report, nil
 			}
 			out.undo()
+			rewritten = rewritten || report.wrote()
 		}
 		switch {
 		case errors.Is(err, errMisfits) && !misfits:
@@ -269,7 +275,7 @@ func (s *Source) underInferred(inferred *Inference, added []extra, prepare func(
 
 // attempt writes the source's rows once, and closes the account of it.
 func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
-	out.started = started
+	out.started, out.misfits = started, r.Misfits
 	if out.options.Columnar.Codec == columnar.Auto {
 		if err := s.chooseCodecs(ctx, b, out, r.Favor); err != nil {
 			return nil, nil, err
@@ -284,8 +290,10 @@ func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, 
 	file := quarantine.New(path)
 	if out.dry || r.BadElsewhere {
 		file = quarantine.Nowhere()
+	} else if err := file.Free(); err != nil {
+		return nil, report, err
 	}
-	bad := &tally{limit: r.MaxBad, file: file}
+	bad := &tally{limit: r.Tolerate, file: file}
 	files, partitions, err := s.write(ctx, b, *out, bad, report)
 	if errors.Is(err, errWider) || errors.Is(err, errMisfits) {
 		bad.file.Discard()
@@ -299,7 +307,13 @@ func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, 
 	return files, report, err
 }
 
-// settleUnseen makes plain strings of the columns in which the whole source has no value.
+// settleUnseen makes plain strings of the columns in which the whole source has no value. Their type stays open, except that of the elements of lists
+// and the values of maps, which a table cannot change.
 func settleUnseen(s *schema.Schema) {
-	s.Walk(func(_ string, f *schema.Field) { f.Unseen = false })
+	s.Walk(func(_ string, f *schema.Field) {
+		if f.Unseen && f.Name != schema.ElementName && f.Name != schema.ValueName {
+			f.Untyped = true
+		}
+		f.Unseen = false
+	})
 }

@@ -5,11 +5,15 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
@@ -38,7 +42,7 @@ func TestResolve(t *testing.T) {
 		{[]string{"_named.csv"}, "_named.csv", 0, 0},
 	}
 	for _, test := range tests {
-		found, err := Resolve(context.Background(), test.sources, nil)
+		found, err := Resolve(context.Background(), test.sources, Web{}, nil)
 		var got []string
 		for _, o := range found.Objects {
 			got = append(got, filepath.ToSlash(o.Location))
@@ -57,7 +61,7 @@ func TestResolveExplains(t *testing.T) {
 		"none/x.csv":    "the folder \"none\" does not exist either",
 		"void":          "1 empty and 0 hidden files were passed over",
 	} {
-		if _, err := Resolve(context.Background(), []string{source}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
+		if _, err := Resolve(context.Background(), []string{source}, Web{}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
 			t.Errorf("%s: %v, want %q", source, err, want)
 		}
 	}
@@ -82,7 +86,7 @@ func TestOpen(t *testing.T) {
 	long := strings.Repeat("some text\n", 100000)
 	testfolder.Make(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long), "two": packed(t, "first\n", "second\n")})
 	for name, want := range map[string]string{"plain": "ab", "named.gz": "not packed", "one": long, "two": "first\nsecond\n"} {
-		s, err := Object{Location: name, Hashed: true}.Open(t.Context())
+		s, err := listed(t, name, func(o *Object) { o.Hashed = true }).Open(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -90,7 +94,7 @@ func TestOpen(t *testing.T) {
 		if err != nil || string(got) != want {
 			t.Errorf("%s: %d bytes, %v", name, len(got), err)
 		}
-		again, err := Object{Location: name, Hashed: true}.Open(t.Context())
+		again, err := listed(t, name, func(o *Object) { o.Hashed = true }).Open(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,7 +118,7 @@ func TestOpenRefuses(t *testing.T) {
 	damaged[len(damaged)-20] ^= 0xff
 	testfolder.Make(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
 	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is", "x.xz": "xz data is"} {
-		s, err := Object{Location: name, Hashed: true}.Open(t.Context())
+		s, err := listed(t, name, func(o *Object) { o.Hashed = true }).Open(t.Context())
 		if err == nil {
 			_, err = io.Copy(io.Discard, s)
 			s.Close()
@@ -160,7 +164,7 @@ func TestOpenUnpacks(t *testing.T) {
 		t.Fatal(err)
 	}
 	testfolder.Make(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
-	found, err := Resolve(t.Context(), []string{"in", "-"}, strings.NewReader(packed(t, text)))
+	found, err := Resolve(t.Context(), []string{"in", "-"}, Web{}, strings.NewReader(packed(t, text)))
 	if err != nil || found.Hidden != 1 {
 		t.Fatalf("%+v, %v", found, err)
 	}
@@ -209,7 +213,7 @@ func TestExpansionIsGuarded(t *testing.T) {
 	}
 	testfolder.Make(t, map[string]string{"bomb": b.String()})
 	for _, allowed := range []bool{false, true} {
-		s, err := Object{Location: "bomb", MayExpand: allowed}.Open(t.Context())
+		s, err := listed(t, "bomb", func(o *Object) { o.MayExpand = allowed }).Open(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -237,7 +241,7 @@ func TestRanges(t *testing.T) {
 func TestReadStopsWithItsContext(t *testing.T) {
 	testfolder.Make(t, map[string]string{"plain": "ab"})
 	ctx, cancel := context.WithCancel(t.Context())
-	s, err := Object{Location: "plain"}.Open(ctx)
+	s, err := listed(t, "plain", nil).Open(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -245,5 +249,140 @@ func TestReadStopsWithItsContext(t *testing.T) {
 	cancel()
 	if _, err := s.Read(make([]byte, 1)); err != context.Canceled {
 		t.Errorf("%v", err)
+	}
+}
+
+// listed finds one file.
+func listed(t *testing.T, name string, set func(*Object)) Object {
+	t.Helper()
+	found, err := Resolve(t.Context(), []string{name}, Web{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if set != nil {
+		set(&found.Objects[0])
+	}
+	return found.Objects[0]
+}
+
+func TestChangedFilesAreNoticed(t *testing.T) {
+	for name, change := range map[string]func(path string) error{
+		"grown":       func(path string) error { return appendTo(path, "4,5\n") },
+		"cut":         func(path string) error { return os.Truncate(path, 5) },
+		"overwritten": func(path string) error { return os.WriteFile(path, []byte("c,d\n8,9\n3,3\n"), 0o644) },
+	} {
+		testfolder.Make(t, map[string]string{"a.csv": "a,b\n1,2\n3,4\n"})
+		early := time.Now().Add(-time.Hour)
+		if err := os.Chtimes("a.csv", early, early); err != nil {
+			t.Fatal(err)
+		}
+		o := listed(t, "a.csv", nil)
+		s, err := o.Open(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Unchanged(); err != nil {
+			t.Error(err)
+		}
+		if err := change("a.csv"); err != nil {
+			t.Fatal(err)
+		}
+		_, _, section := o.Section(0, 3)
+		_, opened := o.Open(t.Context())
+		for when, err := range map[string]error{"at the end": s.Unchanged(), "opened anew": opened, "from within": section, "looked at": o.Unchanged()} {
+			if fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), "a.csv: was changed while it was read") {
+				t.Errorf("%s, %s: %v", name, when, err)
+			}
+		}
+		s.Close()
+	}
+}
+
+func appendTo(path, text string) error {
+	file, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(text)
+	return errors.Join(err, file.Close())
+}
+
+func TestOwnFilesInFoldersArePassedOver(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in/a.csv": "1", "in/store/.commit.lock": "", "in/store/ops/r/data/x.csv": "1", "in/t/metadata/v1.metadata.json": "{}", "in/t/data/y.csv": "1"})
+	found, err := Resolve(t.Context(), []string{"in"}, Web{}, nil)
+	if err != nil || len(found.Objects) != 1 || len(found.Passed) != 2 || found.Passed[0] != (Passed{"in/store", "warehouse"}) || found.Passed[1] != (Passed{"in/t", "table"}) {
+		t.Errorf("%+v, %v", found, err)
+	}
+	if _, err := Resolve(t.Context(), []string{"in/store"}, Web{}, nil); err == nil || !strings.Contains(err.Error(), "the warehouse in/store was passed over") {
+		t.Error(err)
+	}
+}
+
+func TestMembersAreWhatTheyAre(t *testing.T) {
+	var text bytes.Buffer
+	w := zip.NewWriter(&text)
+	for _, name := range []string{"../up.csv", "a!b.csv", "x.csv", "x.csv"} {
+		m, err := w.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(m, "n\n"+name)
+	}
+	link := &zip.FileHeader{Name: "link.csv"}
+	link.SetMode(os.ModeSymlink | 0o777)
+	m, err := w.CreateHeader(link)
+	if err != nil {
+		t.Fatal(err)
+	}
+	io.WriteString(m, "/etc/passwd")
+	w.Close()
+	testfolder.Make(t, map[string]string{"in.zip": text.String(), "od!d.csv": "n\n1"})
+	found, err := Resolve(t.Context(), []string{"in.zip", "od!d.csv"}, Web{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, o := range found.Objects {
+		_, plain := o.Path()
+		got = append(got, fmt.Sprintf("%s %s %v", o.Location, o.Holder(), plain))
+		if s, err := o.Open(t.Context()); err != nil {
+			t.Error(err)
+		} else if content, err := io.ReadAll(s); err != nil || !strings.HasPrefix(string(content), "n\n") || s.Unchanged() != nil || s.Close() != nil {
+			t.Errorf("%s: %q, %v", o.Location, content, err)
+		}
+	}
+	if want := "in.zip!../up.csv in.zip false|in.zip!a!b.csv in.zip false|in.zip!x.csv in.zip false|in.zip!x.csv in.zip false|od!d.csv od!d.csv true"; strings.Join(got, "|") != want {
+		t.Errorf("%s", strings.Join(got, "|"))
+	}
+	if len(found.Passed) != 1 || found.Passed[0] != (Passed{"in.zip!link.csv", "link"}) {
+		t.Errorf("%+v", found.Passed)
+	}
+}
+
+func TestPipesAreKept(t *testing.T) {
+	testfolder.Make(t, nil)
+	if err := syscall.Mkfifo("p", 0o600); err != nil {
+		t.Skip(err)
+	}
+	text := strings.Repeat("a,b\n", 100_000)
+	go os.WriteFile("p", []byte(text), 0)
+	found, err := Resolve(t.Context(), []string{"p"}, Web{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		s, err := found.Objects[0].Open(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := io.ReadAll(s); err != nil || string(got) != text || found.Objects[0].Size != int64(len(text)) {
+			t.Errorf("%d bytes, %v", len(got), err)
+		}
+		s.Close()
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer stop()
+	if _, err := Resolve(ctx, []string{"p"}, Web{}, nil); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("a pipe that nobody writes to: %v", err)
 	}
 }

@@ -3,7 +3,6 @@
 package locate
 
 import (
-	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +33,8 @@ type Object struct {
 	MayExpand bool
 	// Hashed says that the hash of what is read will be asked for.
 	Hashed bool
+	// Matched says that a folder or a pattern led to the object, which was not named itself.
+	Matched bool
 
 	store store
 }
@@ -44,115 +45,111 @@ type Found struct {
 	Objects []Object
 	// Empty counts files without a byte, Hidden those whose name begins with a dot or an underscore. Neither is read.
 	Empty, Hidden int
+	// Passed is what else lies in the folders and is not read.
+	Passed []Passed
 }
 
-// Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin, which is kept in a
-// temporary file that vanishes with the program.
-func Resolve(ctx context.Context, sources []string, stdin io.Reader) (Found, error) {
+// Passed is a file or folder that was passed over, and what it is.
+type Passed struct {
+	Location string `json:"location"`
+	What     string `json:"what"`
+}
+
+// Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be read once only, as stdin
+// and pipes, is kept in temporary files that vanish with the program.
+func Resolve(ctx context.Context, sources []string, w Web, stdin io.Reader) (Found, error) {
 	var found Found
 	seen := map[string]bool{}
 	for _, source := range sources {
-		if source == "-" {
-			if err := found.spool(stdin); err != nil {
-				return Found{}, err
-			}
-			continue
-		}
-		if IsURL(source) {
-			if err := found.remote(ctx, source); err != nil {
-				return Found{}, err
-			}
-			continue
-		}
-		paths, passed, err := expand(source)
-		if err != nil {
+		if err := found.source(ctx, source, w, stdin, seen); err != nil {
 			return Found{}, err
-		}
-		found.Hidden += passed
-		for _, path := range paths {
-			if err := ctx.Err(); err != nil {
-				return Found{}, err
-			}
-			if clean := filepath.Clean(path); !seen[clean] {
-				seen[clean] = true
-				if err := found.add(path); err != nil {
-					return Found{}, err
-				}
-			}
 		}
 	}
 	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
 	if len(found.Objects) == 0 {
-		return Found{}, fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over",
-			strings.Join(sources, ", "), found.Empty, found.Hidden).Try("name files that hold data")
+		return Found{}, found.nothing(sources)
 	}
 	return found, nil
 }
 
+// source takes what one source names.
+func (f *Found) source(ctx context.Context, source string, w Web, stdin io.Reader, seen map[string]bool) error {
+	switch {
+	case source == "-":
+		return f.spool(ctx, stdin)
+	case IsURL(source):
+		return f.remote(ctx, source, w)
+	}
+	paths, passed, err := expand(source)
+	if err != nil {
+		return err
+	}
+	f.Hidden += passed
+	for _, path := range paths {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if clean := filepath.Clean(path); !seen[clean] {
+			seen[clean] = true
+			if err := f.add(ctx, path, path != source); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// nothing is the error for sources that hold nothing to read.
+func (f *Found) nothing(sources []string) error {
+	shown := make([]string, len(sources))
+	for i, s := range sources {
+		shown[i] = Shown(s)
+	}
+	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over", strings.Join(shown, ", "), f.Empty, f.Hidden)
+	if len(f.Passed) > 0 {
+		return e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What, f.Passed[0].Location)
+	}
+	return e.Try("name files that hold data")
+}
+
 // add takes one file, or everything below one folder.
-func (f *Found) add(path string) error {
+func (f *Found) add(ctx context.Context, path string, matched bool) error {
 	info, err := os.Stat(path)
 	if err != nil {
 		return missing(path, err)
 	}
-	if !info.IsDir() {
-		return f.file(path, info)
+	if info.IsDir() {
+		return f.below(ctx, path)
 	}
-	return filepath.WalkDir(path, func(below string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return missing(below, err)
-		}
-		if below != path && hidden(entry.Name()) {
-			if entry.IsDir() {
-				return fs.SkipDir
-			}
-			f.Hidden++
-			return nil
-		}
-		if entry.IsDir() {
-			return nil
-		}
-		info, err := os.Stat(below)
-		if err != nil {
-			return missing(below, err)
-		}
-		if info.Mode().IsRegular() {
-			return f.file(below, info)
-		}
-		return nil
-	})
+	return f.file(ctx, path, info, matched)
 }
 
-// file takes one file, or the members of a zip archive.
-func (f *Found) file(path string, info fs.FileInfo) error {
-	if info.Mode().IsRegular() && info.Size() == 0 {
+// file takes one file, or the members of a zip archive. What is no regular file is kept in a temporary one first.
+func (f *Found) file(ctx context.Context, path string, info fs.FileInfo, matched bool) error {
+	switch {
+	case !info.Mode().IsRegular(), info.Size() == 0 && givesBytes(path):
+		return f.pipe(ctx, path)
+	case info.Size() == 0:
 		f.Empty++
 		return nil
+	case zipped(path):
+		return f.members(path, info, matched)
 	}
-	object := Object{Location: path, Size: info.Size(), Modified: info.ModTime(), store: disk(path)}
-	if !zipped(path) {
-		f.Objects = append(f.Objects, object)
-		return nil
-	}
-	archive, err := zip.OpenReader(path)
+	object, err := File(path)
+	object.Matched = matched
+	f.Objects = append(f.Objects, object)
+	return err
+}
+
+// givesBytes reports whether a file that claims to have none has some, as those do that the system makes when they are read.
+func givesBytes(path string) bool {
+	file, err := os.Open(path)
 	if err != nil {
-		return fault.New(fault.Input, "is no whole zip archive: %s", err).In(path).Try("ask the sender for a whole copy")
+		return false
 	}
-	defer archive.Close()
-	members := slices.Clone(archive.File)
-	slices.SortFunc(members, func(a, b *zip.File) int { return strings.Compare(a.Name, b.Name) })
-	for _, m := range members {
-		switch {
-		case m.FileInfo().IsDir():
-		case slices.ContainsFunc(strings.Split(m.Name, "/"), hidden):
-			f.Hidden++
-		case m.UncompressedSize64 == 0:
-			f.Empty++
-		default:
-			f.Objects = append(f.Objects, Object{Location: path + "!" + m.Name, Size: int64(m.CompressedSize64), Modified: m.Modified, store: archived{path, m.Name}})
-		}
-	}
-	return nil
+	defer file.Close()
+	n, _ := file.Read(make([]byte, 1))
+	return n > 0
 }
 
 // zipped reports whether a file begins like a zip archive.
@@ -167,32 +164,10 @@ func zipped(path string) bool {
 	return err == nil && string(head) == "PK\x03\x04"
 }
 
-// spool keeps what stdin gives.
-func (f *Found) spool(stdin io.Reader) error {
-	if stdin == nil {
-		return fault.New(fault.Usage, "standard input can be named once only")
-	}
-	file, err := os.CreateTemp("", "trevak-stdin-")
-	if err != nil {
-		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
-	}
-	// The name goes at once, the file with the last descriptor.
-	if err := os.Remove(file.Name()); err != nil {
-		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
-	}
-	size, err := io.Copy(file, stdin)
-	if err != nil {
-		return fault.Wrap(fault.Storage, err, "standard input cannot be kept")
-	}
-	if size == 0 {
-		f.Empty++
-		return nil
-	}
-	f.Objects = append(f.Objects, Object{Location: "-", Size: size, Modified: time.Now(), store: spooled{file, size}})
-	return nil
+// hidden reports whether a name is one that is passed over. Steps upward, which members of archives may have, hide nothing.
+func hidden(name string) bool {
+	return (strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_")) && name != "." && name != ".."
 }
-
-func hidden(name string) bool { return strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") }
 
 // expand resolves a glob pattern to sorted paths, and counts the hidden ones that it leaves out. What exists under its own name
 // is taken as it is, whatever it contains.

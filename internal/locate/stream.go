@@ -78,7 +78,7 @@ const (
 type Stream struct {
 	Compression Compression
 	object      Object
-	file        io.Closer
+	file        reader
 	unpacked    io.Reader
 	unpacker    io.Closer
 	stored      atomic.Int64
@@ -93,7 +93,7 @@ const streamBuffer = 256 << 10
 // Open starts reading an object. Errors while reading name the object and the offset.
 func (o Object) Open(ctx context.Context) (*Stream, error) {
 	if o.store == nil {
-		o.store = disk(o.Location)
+		return nil, fault.New(fault.Storage, "was not listed").In(o.Location)
 	}
 	file, err := o.store.open(ctx)
 	if err != nil {
@@ -172,6 +172,9 @@ func (s *Stream) broken(packing Compression, cause error) error {
 	e.Cause = cause
 	return e
 }
+
+// Unchanged returns an error where the object is not what it was when it was listed.
+func (s *Stream) Unchanged() error { return s.file.unchanged() }
 
 // Stored returns how many bytes of the object as it is stored were read so far. It may be called while another goroutine
 // reads.

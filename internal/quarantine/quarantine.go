@@ -51,6 +51,18 @@ type File struct {
 // New prepares to write to a path, where nothing may be yet.
 func New(path string) *File { return &File{path: path} }
 
+// Free returns an error where the file is there already.
+func (f *File) Free() error {
+	if _, err := os.Lstat(f.path); err == nil {
+		return f.exists()
+	}
+	return nil
+}
+
+func (f *File) exists() error {
+	return fault.New(fault.Usage, "the quarantine file %s exists already", f.path).Try("move it away, or name another with --quarantine")
+}
+
 // Path returns where the records are, empty while there is none.
 func (f *File) Path() string {
 	if f.file == nil {
@@ -67,7 +79,7 @@ func (f *File) Add(r Record, raw []byte) error {
 	if f.file == nil {
 		file, err := os.OpenFile(f.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 		if errors.Is(err, fs.ErrExist) {
-			return fault.New(fault.Usage, "the quarantine file %s exists already", f.path).Try("move it away, or name another with --quarantine")
+			return f.exists()
 		}
 		if err != nil {
 			return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be made", f.path)

@@ -19,9 +19,31 @@ func Tables(s Screen, warehouse string, list []*flow.TableInfo) {
 	}
 	t := Table{Header: []string{"table", "rows", "files", "size", "partitioned by", "last commit"}, Right: []bool{false, true, true, true}}
 	for _, info := range list {
-		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows), Number(int64(info.Files)), Size(info.Bytes), orDash(info.Partitioning), instant(info.LastCommit)})
+		if info.Error != nil {
+			t.Rows = append(t.Rows, []string{info.Name, "unreadable", "", "", "", ""})
+			continue
+		}
+		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows) + deleted(info), Number(int64(info.Files)), Size(info.Bytes), orDash(info.Partitioning), instant(info.LastCommit)})
 	}
 	t.Write(s)
+	some := false
+	for _, info := range list {
+		if info.Error != nil {
+			s.Printf("\n%s\n", Wrap("unreadable: "+info.Name+": "+info.Error.Error(), s.Width))
+		}
+		some = some || info.Deletes
+	}
+	if some {
+		s.Printf("\n* and fewer: some rows are deleted by files of their own\n")
+	}
+}
+
+// deleted marks a count of rows of which some are deleted.
+func deleted(info *flow.TableInfo) string {
+	if info.Deletes {
+		return "*"
+	}
+	return ""
 }
 
 // TablesJSON writes the tables for programs.
@@ -34,13 +56,19 @@ func TablesJSON(s Screen, warehouse string, list []*flow.TableInfo) error {
 		Partitioning string     `json:"partitioning"`
 		LastCommit   *time.Time `json:"last_commit,omitempty"`
 		Location     string     `json:"location"`
+		Deletes      bool       `json:"has_delete_files,omitempty"`
+		Error        string     `json:"error,omitempty"`
 	}
 	out := struct {
 		Warehouse string  `json:"warehouse"`
 		Tables    []entry `json:"tables"`
 	}{warehouse, []entry{}}
 	for _, t := range list {
-		out.Tables = append(out.Tables, entry{t.Name, t.Rows, t.Files, t.Bytes, t.Partitioning, t.LastCommit, t.Location})
+		e := entry{t.Name, t.Rows, t.Files, t.Bytes, t.Partitioning, t.LastCommit, t.Location, t.Deletes, ""}
+		if t.Error != nil {
+			e.Error = t.Error.Error()
+		}
+		out.Tables = append(out.Tables, e)
 	}
 	return JSON(s, out)
 }

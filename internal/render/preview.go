@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"trevak/internal/flow"
+	"trevak/internal/locate"
 	"trevak/internal/sniff"
 )
 
@@ -62,6 +63,13 @@ func extent(p *flow.Preview) string {
 	if p.Hidden > 0 {
 		text += fmt.Sprintf("; %s passed over", Count(p.Hidden, "hidden file", "hidden files"))
 	}
+	for i, p := range p.Passed {
+		if i == 3 {
+			text += "; …"
+			break
+		}
+		text += fmt.Sprintf("; %s %s passed over", p.What, p.Location)
+	}
 	return text
 }
 
@@ -80,6 +88,7 @@ type previewJSON struct {
 	SizeBytes   int64             `json:"size_bytes"`
 	EmptyFiles  int               `json:"empty_files"`
 	HiddenFiles int               `json:"hidden_files"`
+	Passed      []locate.Passed   `json:"passed_over"`
 	Rules       []ruleJSON        `json:"reading_rules"`
 	Others      []otherJSON       `json:"read_differently"`
 	Columns     []string          `json:"columns"`
@@ -101,7 +110,7 @@ type otherJSON struct {
 
 // PreviewJSON writes a preview for programs.
 func PreviewJSON(s Screen, p *flow.Preview) error {
-	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden, Rules: rulesJSON(p.Rules),
+	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden, Passed: orEmpty(p.Passed), Rules: rulesJSON(p.Rules),
 		Others: []otherJSON{}, Columns: orEmpty(p.Columns), Records: []json.RawMessage{}, Troubles: orEmpty(p.Troubles)}
 	for _, o := range p.Others {
 		out.Others = append(out.Others, otherJSON{o.Location, rulesJSON(o.Rules)})

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"trevak/internal/flow"
 	"trevak/internal/schema"
@@ -19,6 +20,9 @@ func Report(s Screen, r *flow.Report) {
 		if r.Created {
 			title += " (new table)"
 		}
+		if r.NotMade {
+			title += ": not made, as no record came"
+		}
 	}
 	if r.Completed {
 		title += ": the rows were there already, of a load that was not finished"
@@ -32,8 +36,17 @@ func Report(s Screen, r *flow.Report) {
 		s.Printf("\n")
 	}
 	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"}, Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
+	if r.Formed {
+		// Records and rows are not the same then: read = kept + filtered + quarantined + skipped, and those kept made rows.
+		t.Header = []string{"object", "bytes", "read", "kept", "filtered", "quarantined", "skipped", "rows"}
+		t.Right = []bool{false, true, true, true, true, true, true, true}
+	}
 	line := func(name string, bytes int64, c flow.Counts) {
-		t.Rows = append(t.Rows, []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)})
+		cells := []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)}
+		if r.Formed {
+			cells = []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RecordsKept), Number(c.RecordsFiltered), Number(c.RecordsQuarantined), Number(c.RecordsSkipped), Number(c.RowsWritten)}
+		}
+		t.Rows = append(t.Rows, cells)
 	}
 	for i, o := range r.Objects {
 		if i == objectsShown {
@@ -86,7 +99,7 @@ func records(r *flow.Report) string {
 	if !r.Formed {
 		return fmt.Sprintf("%s read = %s written + %s", Number(r.RecordsRead), Number(r.RowsWritten), rest)
 	}
-	return fmt.Sprintf("%s read = %s kept + %s filtered out + %s; %s of those kept", Number(r.RecordsRead), Number(r.RecordsKept), Number(r.RecordsFiltered), rest,
+	return fmt.Sprintf("%s read = %s kept + %s filtered + %s; those kept made %s", Number(r.RecordsRead), Number(r.RecordsKept), Number(r.RecordsFiltered), rest,
 		Count(int(r.RowsWritten), "row", "rows"))
 }
 
@@ -105,6 +118,20 @@ func reportFacts(r *flow.Report) []fact {
 	if r.EmptyFiles > 0 || r.HiddenFiles > 0 {
 		facts = append(facts, fact{name: "passed over", value: fmt.Sprintf("%s, %s", Count(r.EmptyFiles, "empty file", "empty files"),
 			Count(r.HiddenFiles, "hidden file", "hidden files"))})
+	}
+	for i, p := range r.PassedOver {
+		name := ""
+		if i == 0 && r.EmptyFiles == 0 && r.HiddenFiles == 0 {
+			name = "passed over"
+		}
+		facts = append(facts, fact{name: name, value: p.What + " " + p.Location})
+		if i == objectsShown-1 && len(r.PassedOver) > objectsShown {
+			facts = append(facts, fact{value: fmt.Sprintf("and %d more", len(r.PassedOver)-objectsShown)})
+			break
+		}
+	}
+	if len(r.NoType) > 0 {
+		facts = append(facts, fact{name: "no type yet", value: fmt.Sprintf("%s: no value was there to tell; %s", listed(r.NoType), settlesLater(r))})
 	}
 	if r.Rewritten {
 		facts = append(facts, fact{name: "rewritten", value: "what the first records did not show made it look at all of them and write anew"})
@@ -126,13 +153,33 @@ func reportFacts(r *flow.Report) []fact {
 	return facts
 }
 
+// listed names the first few of many columns.
+func listed(names []string) string {
+	const most = 10
+	if len(names) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+// settlesLater says what becomes of columns without a type.
+func settlesLater(r *flow.Report) string {
+	switch {
+	case r.NotMade:
+		return "the table is made when the first records come"
+	case r.Table != "":
+		return "string until the first values settle it"
+	}
+	return "written as string"
+}
+
 // Refusal writes what else is to be told of a run with too many bad records.
 func Refusal(s Screen, r *flow.Refusal) {
 	how := "of"
 	if !r.All {
 		how = "of the first"
 	}
-	s.Printf("\n  %s %s %s cannot become rows, more than --max-bad %s allows\n\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
+	s.Printf("\n  %s %s %s cannot become rows, more than --tolerate %s allows\n\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
 	reasons(s, r.Groups)
 	if r.Unkept != nil {
 		s.Printf("\n  They could not be kept: %s. Nothing was written.\n", r.Unkept)

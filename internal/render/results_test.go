@@ -159,18 +159,18 @@ func TestRefusals(t *testing.T) {
 	r.Corrections.Types = map[string]schema.Stated{"depth": {Type: schema.Type{Kind: schema.Double}}}
 	r.Corrections.Required = []string{"depth"}
 	for limit, wants := range map[string][]string{
-		"0": {"3 of 5 records cannot become rows, more than --max-bad 0 allows", "too-few-fields", "in/a.csv:3"},
-		"2": {"3 of 5 records cannot become rows, more than --max-bad 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4", "in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
+		"0": {"3 of 5 records cannot become rows, more than --tolerate 0 allows", "too-few-fields", "in/a.csv:3"},
+		"2": {"3 of 5 records cannot become rows, more than --tolerate 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4", "in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
 	} {
-		tolerance, err := flow.ParseTolerance(limit)
+		tolerance, err := flow.ParseTolerance("--tolerate", limit)
 		if err != nil {
 			t.Fatal(err)
 		}
-		r.MaxBad, r.Quarantine = tolerance, "bad-"+limit+".ndjson"
+		r.Tolerate, r.Quarantine = tolerance, "bad-"+limit+".ndjson"
 		_, err = flow.Convert(t.Context(), flow.Conversion{Reading: r, To: "out.parquet", Layout: layout.DefaultOptions}, flow.DefaultBudget())
 		var refusal *flow.Refusal
 		if !errors.As(err, &refusal) {
-			t.Fatalf("--max-bad %s: %v", limit, err)
+			t.Fatalf("--tolerate %s: %v", limit, err)
 		}
 		var people bytes.Buffer
 		Refusal(Screen{Writer: &people, Width: 120}, refusal)

@@ -3,7 +3,10 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Screen is where text for people goes.
@@ -15,8 +18,41 @@ type Screen struct {
 	Styled bool
 }
 
-// Printf writes formatted text. A screen that is gone is noticed by the program's next write elsewhere, so errors are let go.
-func (s Screen) Printf(format string, args ...any) { fmt.Fprintf(s, format, args...) }
+// Printf writes formatted text, without what a terminal would act on but our own styles. Who runs the program looks after errors of the writer.
+func (s Screen) Printf(format string, args ...any) {
+	io.WriteString(s, Harmless(fmt.Sprintf(format, args...)))
+}
+
+// styles are the sequences that style makes.
+var styles = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m"}
+
+// Harmless escapes in a text of several lines whatever a terminal would act on, but for our own styles.
+func Harmless(text string) string {
+	if !strings.ContainsFunc(text, acts) {
+		return text
+	}
+	var b strings.Builder
+	for i := 0; i < len(text); {
+		if at := slices.IndexFunc(styles, func(style string) bool { return strings.HasPrefix(text[i:], style) }); at >= 0 {
+			b.WriteString(styles[at])
+			i += len(styles[at])
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(text[i:])
+		if acts(r) {
+			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteString(text[i : i+size])
+		}
+		i += size
+	}
+	return b.String()
+}
+
+// acts reports whether a terminal does something other than to show a character.
+func acts(r rune) bool {
+	return r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) && r != '\u200d' && r != '\u200c')
+}
 
 // Bold makes text stand out, where that can be shown.
 func (s Screen) Bold(text string) string { return s.style("1", text) }

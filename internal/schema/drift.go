@@ -9,6 +9,8 @@ const (
 	Missing = "missing"
 	// Widened is a column whose type becomes wider.
 	Widened = "widened"
+	// Settled is a column that had no values so far and gets the type of its first.
+	Settled = "settled"
 	// CaseOnly is a column whose name differs in letter case.
 	CaseOnly = "case_only"
 	// Unfit is a column with values that its type does not hold.
@@ -95,6 +97,7 @@ func (e *evolver) members(path string, table, batch []Field) []Field {
 			e.found = append(e.found, Difference{Kind: CaseOnly, Column: name, From: b.Source()})
 		}
 		if !b.Unseen {
+			e.settle(name, &out[i], b)
 			out[i].Type = e.widen(name, out[i].Type, b)
 		}
 		out[i].Longest = max(out[i].Longest, b.Longest)
@@ -124,6 +127,23 @@ func (e *evolver) add(path string, fields []Field, b Field) Field {
 	assignParts(&f.Type, e.next)
 	e.found = append(e.found, Difference{Kind: Added, Column: join(path, f.Name), From: f.Origin, Is: f.Type.String()})
 	return f
+}
+
+// settle gives a column of the table that never had a value the type of the batch's. The table format cannot change a type to any other, so the column
+// becomes another one of the same name: it has a new id, and no file has values under the old one.
+func (e *evolver) settle(path string, f *Field, b Field) {
+	if !f.Untyped {
+		return
+	}
+	f.Untyped = false
+	if b.Type.Equal(f.Type) {
+		return
+	}
+	e.found = append(e.found, Difference{Kind: Settled, Column: path, Is: b.Type.String()})
+	fresh := cloneField(b)
+	f.Type, f.Notation, f.Pinned = fresh.Type, fresh.Notation, fresh.Pinned
+	assignID(f, e.next)
+	assignParts(&f.Type, e.next)
 }
 
 // widen returns the type that a column of the table gets when the batch has another.

@@ -9,7 +9,7 @@ import (
 func TestNameStyles(t *testing.T) {
 	for _, test := range []struct{ name, safe, keep, snake string }{
 		{"Buoy Code", "Buoy_Code", "Buoy Code", "buoy_code"},
-		{"depth (m)", "depth_m_", "depth (m)", "depth_m"},
+		{"depth (m)", "depth_m", "depth (m)", "depth_m"},
 		{"waterTempC", "waterTempC", "waterTempC", "water_temp_c"},
 		{"2nd reading", "_2nd_reading", "2nd reading", "_2nd_reading"},
 		{"Übersicht", "Übersicht", "Übersicht", "übersicht"},
@@ -34,7 +34,7 @@ func TestNameStyles(t *testing.T) {
 func TestFindingColumns(t *testing.T) {
 	fields := []Field{
 		{Name: "Buoy_Code", Origin: "Buoy Code"},
-		{Name: "depth_m_", Origin: "depth (m)", Alias: "depth_in_m"},
+		{Name: "depth_m", Origin: "depth (m)", Alias: "depth_in_m"},
 		{Name: "area"},
 		{Name: "Buoy_Code_2", Origin: "Buoy_Code"},
 	}
@@ -49,7 +49,7 @@ func TestFindingColumns(t *testing.T) {
 		{"Buoy_Code_2", 3, false}, // its legal name
 		{"depth (m)", 1, false},
 		{"depth_in_m", 1, false}, // a name that it had once
-		{"depth_m_", 1, false},
+		{"depth_m", 1, false},
 		{"AREA", 2, true},
 		{"buoy_code_2", 3, true},
 		{"BUOY CODE", 0, true},

@@ -10,7 +10,7 @@ import (
 // NameStyle is how column names are made from the names of a source.
 type NameStyle uint8
 
-// SafeNames keeps letters, digits and _ in the case they have; runs of anything else become one _, and a leading digit gets a _ before it.
+// SafeNames keeps letters, digits and _ in the case they have; runs of anything else become one _, none at the end, and a leading digit gets a _ before it.
 // KeepNames keeps every name as it is. SnakeNames writes words in lower case with _ between them.
 const (
 	SafeNames NameStyle = iota
@@ -32,7 +32,7 @@ func ParseNameStyle(text string) (NameStyle, bool) {
 	return 0, false
 }
 
-// one makes one name, which is empty only for an empty one.
+// one makes one name, which is empty for one that has no legal characters.
 func (n NameStyle) one(name string) string {
 	switch n {
 	case KeepNames:
@@ -92,7 +92,8 @@ func (n NameStyle) Make(raw []string) []string {
 	return out
 }
 
-// safeName applies the rule to one name, with white space around it left out; the result is empty only for an empty name.
+// safeName applies the rule to one name, with white space around it left out. It ends in no _ that was not there before, so the result is empty
+// for a name without letters, digits and _.
 func safeName(name string) string {
 	var b strings.Builder
 	gap := false
@@ -106,9 +107,6 @@ func safeName(name string) string {
 		}
 		gap = false
 		b.WriteRune(r)
-	}
-	if gap {
-		b.WriteByte('_')
 	}
 	return b.String()
 }

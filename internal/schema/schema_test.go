@@ -14,10 +14,10 @@ import (
 
 func TestSafeNames(t *testing.T) {
 	tests := []struct{ raw, want []string }{
-		{[]string{"id", "Buoy Code", "wave height (m)"}, []string{"id", "Buoy_Code", "wave_height_m_"}},
-		{[]string{"2031", "%", "", " x "}, []string{"_2031", "_", "c3", "x"}},
+		{[]string{"id", "Buoy Code", "wave height (m)"}, []string{"id", "Buoy_Code", "wave_height_m"}},
+		{[]string{"2031", "%", "", " x "}, []string{"_2031", "c2", "c3", "x"}},
 		{[]string{"a b", "a_b", "A-B"}, []string{"a_b_2", "a_b", "A_B_3"}},
-		{[]string{"Tiefe (ü)", "日付", "a__b", "a - b"}, []string{"Tiefe_ü_", "日付", "a__b", "a_b"}},
+		{[]string{"Tiefe (ü)", "日付", "a__b", "a - b"}, []string{"Tiefe_ü", "日付", "a__b", "a_b"}},
 	}
 	for _, test := range tests {
 		if got := SafeNames.Make(test.raw); !reflect.DeepEqual(got, test.want) {

@@ -80,6 +80,8 @@ type Field struct {
 	Added bool
 	// Unseen is set when no value led to the type: it is string for want of evidence.
 	Unseen bool
+	// Untyped is set for a column of which no value was ever seen, so that it is string for want of a type. The first values settle it.
+	Untyped bool
 	// Digits is the most that a number seen has before its point, 0 where that is not known.
 	Digits int
 	// Longest is the length of the longest text seen, in characters, 0 where it is not known.
@@ -187,6 +189,24 @@ func walkField(prefix string, f *Field, visit func(string, *Field)) {
 	if f.Type.Element != nil {
 		walkField(path, f.Type.Element, visit)
 	}
+}
+
+// LastID returns the highest field id.
+func (s Schema) LastID() int {
+	last := 0
+	s.Walk(func(_ string, f *Field) { last = max(last, f.ID) })
+	return last
+}
+
+// Untyped lists the columns and parts of which no value was ever seen.
+func (s Schema) Untyped() []string {
+	var out []string
+	s.Walk(func(path string, f *Field) {
+		if f.Untyped {
+			out = append(out, path)
+		}
+	})
+	return out
 }
 
 // Clone returns a copy that shares nothing with s.

@@ -38,7 +38,7 @@ func (r *Rules) settleHeader(t trial, stated Stated) error {
 	}
 	r.Reasons = append(r.Reasons, reason)
 	if rows == 0 {
-		r.Names = positional(t.width)
+		r.Names = Positional(t.width)
 	} else {
 		r.UseHeader(reason.Why)
 		r.joinHeader(t.rows[1:rows])
@@ -85,8 +85,8 @@ func (r *Rules) useColumns(columns []string) error {
 	return nil
 }
 
-// positional names columns without a header: c1, c2 and so on.
-func positional(width int) []string {
+// Positional names columns without a header: c1, c2 and so on.
+func Positional(width int) []string {
 	names := make([]string, width)
 	for i := range names {
 		names[i] = "c" + strconv.Itoa(i+1)

@@ -60,6 +60,8 @@ type Rules struct {
 	// Pad fills records that have too few fields with nulls, and sets aside what others have too many. SkipBlank makes blank lines
 	// no records.
 	Pad, SkipBlank bool
+	// Keys are the names of the members of the first record of JSON, as far as it was looked at.
+	Keys []string
 	// firstText is the raw text of the first record.
 	firstText string
 	// Reasons tells why, a line for each rule, in the order they are shown.
@@ -148,8 +150,39 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 	if err := r.settleFormat(head, whole, stated); err != nil {
 		return r, err
 	}
+	r.firstKeys(head)
 	r.describeText(encoding)
 	return r, nil
+}
+
+// firstKeys notes the names of the members of the first record, where that stands at the beginning or is the first element of an array that does.
+func (r *Rules) firstKeys(head []byte) {
+	if r.Format != JSONLines && r.Format != JSON || len(r.Records) > 0 {
+		return
+	}
+	var s json.Scanner
+	s.Reset(head)
+	if s.Peek() == json.Array {
+		s.Open()
+		if !s.NextElement(0) {
+			return
+		}
+	}
+	if s.Peek() != json.Object {
+		return
+	}
+	s.Open()
+	for n := 0; ; n++ {
+		key, escaped, ok := s.NextKey(n)
+		if !ok {
+			return
+		}
+		if escaped {
+			key = s.Unescape(nil, key)
+		}
+		r.Keys = append(r.Keys, string(key))
+		s.Skip()
+	}
 }
 
 // describeText puts the rules that hold for any text before the others.

@@ -94,7 +94,7 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if given, err := fromIceberg(metadata.CurrentSchema(), nil); err != nil || !sameIDs(s.Fields, given.Fields) {
 		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
 	}
-	base := icetable.New(name.parts, metadata, "", localFiles, &creation{warehouse: w, base: metadata})
+	base := icetable.New(name.parts, metadata, "", localFiles, &creation{catalog: w.catalog, base: metadata})
 	return w.begin(name, s, spec, sort, format, base, true), nil
 }
 
@@ -183,6 +183,8 @@ type Snapshot struct {
 	Operation string
 	// Rows and Files are the table's totals, AddedRows and AddedFiles what the commit brought.
 	Rows, Files, AddedRows, AddedFiles int64
+	// Unhinted is why other engines may not see the state yet, nil where they do.
+	Unhinted error
 }
 
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
@@ -203,6 +205,7 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 		}
 		a.published = true
 		snapshot = describeSnapshot(*committed.CurrentSnapshot())
+		snapshot.Unhinted = a.warehouse.catalog.stale
 		return nil
 	})
 	return snapshot, err
@@ -252,34 +255,39 @@ func (a *Append) refresh(ctx context.Context) error {
 	case err != nil:
 		return err
 	case a.Creates && now != nil:
-		return fault.New(fault.Conflict, "the table %s was made by another load meanwhile", a.name).Try("run the command again; nothing was written")
+		return changedMeanwhile(a.name, "was made")
 	case a.Creates:
+		if err := a.warehouse.free(ctx, a.name); err != nil {
+			return err
+		}
 		ns := a.name.parts[:len(a.name.parts)-1]
 		if err := os.MkdirAll(filepath.Join(append([]string{a.warehouse.dir}, ns...)...), 0o755); err != nil {
 			return fault.Wrap(fault.Storage, err, "the namespace cannot be made")
 		}
 		return nil
 	case now == nil:
-		return fault.New(fault.Conflict, "the table %s was dropped meanwhile", a.name).Try("run the command again to make it anew")
-	case !now.table.Schema().Equals(a.base.Schema()) || !now.table.Spec().Equals(a.base.Spec()):
-		return fault.New(fault.Conflict, "the columns or the partitioning of table %s were changed meanwhile", a.name).Try("run the command again")
-	}
-	a.base = now.table
-	return clearStaleClaim(a.base)
-}
-
-// clearStaleClaim removes the claim on the next version that a killed commit may have left; under the lock nobody can be
-// using it.
-func clearStaleClaim(t *icetable.Table) error {
-	claims, err := filepath.Glob(filepath.Join(t.Location(), "metadata", "*.claim"))
-	if err != nil {
-		return err
-	}
-	for _, claim := range claims {
-		if err := os.Remove(claim); err != nil && !os.IsNotExist(err) {
-			return fault.Wrap(fault.Storage, err, "what an interrupted commit left cannot be removed")
+		return changedMeanwhile(a.name, "was dropped")
+	case !now.table.Spec().Equals(a.base.Spec()):
+		return changedMeanwhile(a.name, "got another partitioning")
+	case !now.table.Schema().Equals(a.base.Schema()):
+		if err := a.rebase(now); err != nil {
+			return err
 		}
 	}
+	a.base = now.table
+	return nil
+}
+
+// rebase makes the load one of the table as it is now, where another commit changed its schema. The ids of columns that this load adds are in its files
+// already, so they must still be free.
+func (a *Append) rebase(now *Table) error {
+	last := a.base.Metadata().LastColumnID()
+	rebased, ok := schema.Rebase(a.Schema, now.Schema, last)
+	if adds := a.Schema.LastID() > last; !ok || adds && now.table.Metadata().LastColumnID() != last {
+		return changedMeanwhile(a.name, "got other columns")
+	}
+	rebased.Key = now.Schema.Key
+	a.Schema = rebased
 	return nil
 }
 
@@ -335,7 +343,7 @@ func (a *Append) grown() (*icetable.Table, error) {
 		if err != nil {
 			return nil, err
 		}
-		return icetable.New(a.name.parts, metadata, "", localFiles, &creation{warehouse: a.warehouse, base: metadata}), nil
+		return icetable.New(a.name.parts, metadata, "", localFiles, &creation{catalog: a.warehouse.catalog, base: metadata}), nil
 	}
 	updates, err := evolution(a.base.Metadata(), a.Schema, a.Cause, a.Changes, time.Now())
 	if err != nil || len(updates) == 0 {

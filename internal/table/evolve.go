@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/apache/iceberg-go"
-	"github.com/apache/iceberg-go/catalog/hadoop"
 	icetable "github.com/apache/iceberg-go/table"
 
 	"trevak/internal/fault"
@@ -28,6 +27,8 @@ type columnNote struct {
 	schema.Notation
 	// Stated says that the user fixed the type, so every spelling of it is taken.
 	Stated bool `json:"stated,omitempty"`
+	// Untyped says that no value was ever seen, so that the type is still open.
+	Untyped bool `json:"untyped,omitempty"`
 	// Longest is the length of the longest text, in characters.
 	Longest int `json:"longest,omitempty"`
 }
@@ -48,7 +49,7 @@ func readNotes(s *schema.Schema, properties iceberg.Properties) error {
 	}
 	s.Walk(func(_ string, f *schema.Field) {
 		n := notes[strconv.Itoa(f.ID)]
-		f.Notation, f.Pinned, f.Longest = n.Notation, n.Stated, n.Longest
+		f.Notation, f.Pinned, f.Untyped, f.Longest = n.Notation, n.Stated, n.Untyped, n.Longest
 	})
 	return nil
 }
@@ -72,13 +73,13 @@ func writeNotes(s schema.Schema, before iceberg.Properties) (string, error) {
 	notes := map[string]columnNote{}
 	s.Walk(func(_ string, f *schema.Field) {
 		id := strconv.Itoa(f.ID)
-		n := columnNote{Notation: f.Notation, Stated: f.Pinned && !f.Added, Longest: old[id].Longest}
+		n := columnNote{Notation: f.Notation, Stated: f.Pinned && !f.Added, Untyped: f.Untyped, Longest: old[id].Longest}
 		// The decimal mark belongs to the files, not to the table.
 		n.DecimalMark = ""
 		if f.Type.Kind == schema.String {
 			n.Longest = max(n.Longest, f.Longest)
 		}
-		if !n.Usual() || n.Stated || n.Longest > 0 {
+		if !n.Usual() || n.Stated || n.Untyped || n.Longest > 0 {
 			notes[id] = n
 		}
 	})
@@ -155,13 +156,8 @@ func logOf(properties iceberg.Properties) ([]logEntry, error) {
 // evolving is the catalog behind a transaction on a table whose schema changes in the same commit: the transaction is built on the table as it
 // will be, and the updates that make it so go before its own.
 type evolving struct {
-	catalog *hadoop.Catalog
+	*catalog
 	updates []icetable.Update
-}
-
-// LoadTable reads the table as it is.
-func (e *evolving) LoadTable(ctx context.Context, ident icetable.Identifier) (*icetable.Table, error) {
-	return e.catalog.LoadTable(ctx, ident)
 }
 
 // CommitTable publishes everything in one version of the metadata.
@@ -196,7 +192,7 @@ func (w *Warehouse) Alter(ctx context.Context, name Name, change func(*Table) (s
 		if err != nil {
 			return err
 		}
-		if err := clearStaleClaim(t.table); err != nil {
+		if err := w.writable(t); err != nil {
 			return err
 		}
 		var s schema.Schema

@@ -2,6 +2,7 @@ package table
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -19,36 +20,32 @@ type File struct {
 	Columns map[int]int64
 }
 
-// Files lists the data files of the current snapshot, in the order they were added.
+// ErrDeletes is the cause of a refusal to read a table whose rows are in part deleted by files of their own.
+var ErrDeletes = errors.New("the table has delete files")
+
+// Files lists the data files of the current snapshot, in the order they were added. Where there are files of deletes besides, it lists the data files all the
+// same and returns an error with the cause ErrDeletes: not all rows in them are the table's.
 func (t *Table) Files(ctx context.Context) ([]File, error) {
-	snapshot := t.table.CurrentSnapshot()
-	if snapshot == nil {
-		return nil, nil
-	}
-	disk, err := t.table.FS(ctx)
-	if err != nil {
-		return nil, fault.Wrap(fault.Storage, err, "the files of table %s cannot be listed", t.Name)
-	}
-	manifests, err := snapshot.Manifests(disk)
-	if err != nil {
-		return nil, fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
-	}
-	slices.SortFunc(manifests, func(a, b iceberg.ManifestFile) int { return int(a.SequenceNum() - b.SequenceNum()) })
 	var out []File
-	for _, m := range manifests {
-		entries, err := m.FetchEntries(disk, true)
-		if err != nil {
-			return nil, fault.Wrap(fault.Storage, err, "a manifest of table %s cannot be read", t.Name)
+	deletes := false
+	err := t.entries(ctx, func(f iceberg.DataFile) {
+		if f.ContentType() != iceberg.EntryContentData {
+			deletes = true
+			return
 		}
-		for _, e := range entries {
-			f := e.DataFile()
-			if f.ContentType() != iceberg.EntryContentData {
-				return nil, fault.New(fault.Schema, "the table %s has delete files, which are not read yet", t.Name)
-			}
-			out = append(out, File{Path: plainPath(f.FilePath()), Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
-		}
+		out = append(out, File{Path: plainPath(f.FilePath()), Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
+	})
+	if err == nil && deletes {
+		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which are not read yet", t.Name).Try("rewrite its files with the engine that deleted them")
+		e.Cause = ErrDeletes
+		return out, e
 	}
-	return out, nil
+	return out, err
+}
+
+// sortManifests brings manifests into the order in which they came.
+func sortManifests(manifests []iceberg.ManifestFile) {
+	slices.SortStableFunc(manifests, func(a, b iceberg.ManifestFile) int { return int(a.SequenceNum() - b.SequenceNum()) })
 }
 
 // Snapshots lists the table's states, the newest first.

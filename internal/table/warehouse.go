@@ -16,14 +16,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/apache/iceberg-go/catalog"
-	"github.com/apache/iceberg-go/catalog/hadoop"
 	icetable "github.com/apache/iceberg-go/table"
 	"github.com/gofrs/flock"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
+	"trevak/internal/locate"
 	"trevak/internal/schema"
 )
 
@@ -52,7 +51,7 @@ func (n Name) String() string { return strings.Join(n.parts, ".") }
 // Warehouse is a folder of tables.
 type Warehouse struct {
 	dir     string
-	catalog *hadoop.Catalog
+	catalog *catalog
 }
 
 // OpenWarehouse prepares to use a folder, which need not exist.
@@ -65,11 +64,7 @@ func OpenWarehouse(dir string) (*Warehouse, error) {
 		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL", abs).
 			Try("choose another folder with --warehouse")
 	}
-	c, err := hadoop.NewCatalog("warehouse", abs, nil)
-	if err != nil {
-		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q cannot be used", dir)
-	}
-	return &Warehouse{dir: abs, catalog: c}, nil
+	return &Warehouse{dir: abs, catalog: &catalog{dir: abs}}, nil
 }
 
 // Dir returns the absolute path of the folder.
@@ -90,12 +85,13 @@ type Table struct {
 // Load reads a table's current state. It returns nil when there is no such table.
 func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	loaded, err := w.catalog.LoadTable(ctx, name.parts)
-	if errors.Is(err, catalog.ErrNoSuchTable) {
+	if errors.Is(err, errNoTable) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the table %s cannot be loaded", name)
 	}
+	w.mendHint(name)
 	s, err := fromIceberg(loaded.Schema(), origins(loaded.NameMapping()))
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be used", name)
@@ -143,6 +139,10 @@ func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
 			if errors.Is(err, fs.ErrNotExist) && path == w.dir {
 				return fs.SkipAll
 			}
+			if path != w.dir && entry != nil && entry.IsDir() {
+				// What lies in a folder that cannot be read is nobody's to list.
+				return fs.SkipDir
+			}
 			return err
 		}
 		if ctx.Err() != nil {
@@ -154,8 +154,8 @@ func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
 		if strings.HasPrefix(entry.Name(), ".") {
 			return fs.SkipDir
 		}
-		if versions, err := filepath.Glob(filepath.Join(path, "metadata", "v*.metadata.json")); err != nil || len(versions) == 0 {
-			return err
+		if !locate.IsTable(path) {
+			return nil
 		}
 		rel, err := filepath.Rel(w.dir, path)
 		if err != nil {
@@ -171,9 +171,6 @@ func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
 	return out, nil
 }
 
-// lockName is the file in the warehouse that commits lock.
-const lockName = ".commit.lock"
-
 // lockWait is how long a commit waits for others.
 const lockWait = 2 * time.Minute
 
@@ -182,7 +179,7 @@ func (w *Warehouse) locked(ctx context.Context, f func() error) error {
 	if err := os.MkdirAll(w.dir, 0o755); err != nil {
 		return fault.Wrap(fault.Storage, err, "the warehouse %s cannot be made", w.dir)
 	}
-	lock := flock.New(filepath.Join(w.dir, lockName))
+	lock := flock.New(filepath.Join(w.dir, locate.WarehouseLock))
 	waiting, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
 	ok, err := lock.TryLockContext(waiting, 5*time.Millisecond)
@@ -211,9 +208,79 @@ func commitError(name Name, err error) error {
 		return err
 	}
 	if conflict(err) {
-		e := fault.New(fault.Conflict, "the table %s was changed by another load meanwhile", name).Try("run the command again; nothing was written")
-		e.Cause = err
-		return e
+		return changedMeanwhile(name, "was changed")
 	}
 	return fault.Wrap(fault.Storage, err, "the commit to table %s failed", name)
+}
+
+// MayWrite returns an error where a table of that name, t where there is one already, could not be written to.
+func (w *Warehouse) MayWrite(ctx context.Context, name Name, t *Table) error {
+	if t == nil {
+		return w.free(ctx, name)
+	}
+	return w.writable(t)
+}
+
+// writable refuses to write to a table whose files lie elsewhere, as those of a copied warehouse do: they would be written among the files of the original.
+func (w *Warehouse) writable(t *Table) error {
+	inside, err := within(w.dir, plainPath(t.table.Location()))
+	if err == nil && inside {
+		return nil
+	}
+	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse was copied or moved", t.Name, plainPath(t.table.Location()), w.dir).
+		Try("write to the warehouse where they lie, or put this one back at its old path; to have a table of its own, write its rows to files and load them here under another name")
+}
+
+// within reports whether a path is below a folder, links followed as far as they lead somewhere.
+func within(folder, path string) (bool, error) {
+	rel, err := filepath.Rel(followed(folder), followed(path))
+	return rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)), err
+}
+
+// followed resolves the links in the part of a path that exists.
+func followed(path string) string {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
+	}
+	up := filepath.Dir(path)
+	if up == path {
+		return path
+	}
+	return filepath.Join(followed(up), filepath.Base(path))
+}
+
+// free refuses a name that would lie within a table, or whose folder holds tables already: the one would hide the other.
+func (w *Warehouse) free(ctx context.Context, name Name) error {
+	for n := 1; n < len(name.parts); n++ {
+		above := Name{name.parts[:n]}
+		if locate.IsTable(filepath.Join(append([]string{w.dir}, above.parts...)...)) {
+			return fault.New(fault.Usage, "there is a table %s, so it cannot be the namespace of a table %s", above, name).Try("choose another name for the new table")
+		}
+	}
+	names, err := w.Names(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range names {
+		if strings.HasPrefix(other.String(), name.String()+".") {
+			return fault.New(fault.Usage, "%s is a namespace that holds the table %s, so it cannot be a table", name, other).Try("choose another name for the new table")
+		}
+	}
+	return nil
+}
+
+// mendHint writes the hint of a table anew where an earlier commit could not. It leaves that to others where these are about to commit.
+func (w *Warehouse) mendHint(name Name) {
+	if _, ok := w.catalog.hinted(name.parts); ok {
+		return
+	}
+	lock := flock.New(filepath.Join(w.dir, locate.WarehouseLock))
+	if free, err := lock.TryLock(); err != nil || !free {
+		return
+	}
+	defer lock.Unlock()
+	if version, ok := w.catalog.hinted(name.parts); !ok {
+		// What cannot be mended now is tried again the next time.
+		_ = w.catalog.hint(w.catalog.metadataFolder(name.parts), version)
+	}
 }

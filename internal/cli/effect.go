@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"trevak/internal/fault"
+	"trevak/internal/flow"
+	"trevak/internal/sniff"
+)
+
+// idle refuses flags that were stated and have no effect in a call; where says in which.
+func idle(cmd *cobra.Command, where string, names ...string) error {
+	var found []string
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		if slices.Contains(names, f.Name) {
+			found = append(found, "--"+f.Name)
+		}
+	})
+	return withoutEffect(found, where)
+}
+
+// idleBut refuses all flags that were stated but some.
+func idleBut(cmd *cobra.Command, where string, names ...string) error {
+	var found []string
+	cmd.LocalFlags().Visit(func(f *pflag.Flag) {
+		if !slices.Contains(names, f.Name) && f.Name != "warehouse" && cmd.InheritedFlags().Lookup(f.Name) == nil {
+			found = append(found, "--"+f.Name)
+		}
+	})
+	return withoutEffect(found, where)
+}
+
+func withoutEffect(flags []string, where string) error {
+	if len(flags) == 0 {
+		return nil
+	}
+	have, them := "has", "it"
+	if len(flags) > 1 {
+		have, them = "have", "them"
+	}
+	return fault.New(fault.Usage, "%s %s no effect %s", strings.Join(flags, " and "), have, where).Try("leave %s out", them)
+}
+
+// Flags that speak of one sort of source only.
+var (
+	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "ragged", "decimal-mark"}
+	documentFlags  = []string{"records", "max-depth"}
+	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan"}
+)
+
+// particular lists the flags that were stated and speak of one sort of source, for flow to hold against what the source is.
+func particular(cmd *cobra.Command) []flow.Particular {
+	var out []flow.Particular
+	add := func(names []string, formats ...sniff.Format) {
+		for _, name := range names {
+			if cmd.Flags().Changed(name) {
+				out = append(out, flow.Particular{Flag: "--" + name, Formats: formats})
+			}
+		}
+	}
+	add(delimitedFlags, sniff.Delimited)
+	add(documentFlags, sniff.JSON, sniff.JSONLines, sniff.XML)
+	add(textFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML)
+	return out
+}
+
+// Flags that speak of the layout of columnar files.
+var layoutNames = []string{"partition", "sort", "file-size", "row-group", "codec", "page-version", "favor", "bloom"}
+
+// recordNames are flags that speak of records that fail and of added columns, which come into being when rows are written.
+var recordNames = []string{"lineage", "keep-raw", "partition-value", "path-columns", "tolerate", "tolerate-misfits"}
+
+// inferEffect refuses the flags of an infer that would change nothing in what it shows.
+func inferEffect(cmd *cobra.Command, emit, column string, json bool) error {
+	err := idle(cmd, "on infer, which keeps no records", "quarantine")
+	if emit != "feed" && err == nil {
+		err = idle(cmd, "on infer but with --emit feed", append(append([]string{"drift"}, layoutNames...), recordNames...)...)
+	}
+	if emit == "" && err == nil {
+		err = idle(cmd, "on infer but with --emit", "into")
+	}
+	if emit != "" && json && err == nil {
+		err = fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own", emit).Try("leave one of them out")
+	}
+	if emit != "" && column != "" && err == nil {
+		err = fault.New(fault.Usage, "--column has no effect with --emit %s", emit).Try("leave one of them out")
+	}
+	return err
+}
