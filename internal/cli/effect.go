@@ -49,7 +49,7 @@ func withoutEffect(flags []string, where string) error {
 var (
 	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "ragged", "decimal-mark"}
 	documentFlags  = []string{"records", "max-depth"}
-	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan"}
+	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan", "nulls"}
 )
 
 // particular lists the flags that were stated and speak of one sort of source, for flow to hold against what the source is.

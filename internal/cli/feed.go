@@ -275,11 +275,12 @@ func feedComments(f *feed.Feed, i *flow.Inference) map[string][]string {
 		if depth > 0 {
 			return
 		}
-		distinct, _ := n.Distinct.Estimate()
-		line := render.Count(int(n.Evidence.Values()), "value", "values")
+		distinct, _ := n.DistinctValues(field.Notation.Nulls)
+		values := n.Present(field.Notation.Nulls)
+		line := render.Count(int(values), "value", "values")
 		if !field.Type.Nested() {
-			line += fmt.Sprintf(", %s different, %s null, at most %s long", render.Number(min(distinct, n.Evidence.Values())), render.Number(i.Records-n.Evidence.Values()),
-				render.Count(n.Longest, "character", "characters"))
+			line += fmt.Sprintf(", %s different, %s null, at most %s long", render.Number(distinct), render.Number(i.Records-values),
+				render.Count(n.LongestValue(field.Notation.Nulls), "character", "characters"))
 		}
 		at := slices.IndexFunc(f.Columns, func(c feed.Column) bool { return c.Name == field.Name })
 		out[fmt.Sprintf("$.columns[%d].name", at)] = []string{line}

@@ -127,7 +127,7 @@ func stable(text string) string {
 // TestCorrectionFlags runs every flag that corrects what inference would decide.
 func TestCorrectionFlags(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": "id;Wave Height;price;pct;when;flag;extra\n1;1.234,5;€ 12,50;45%;1700000000;t;x\n2;?;€ 3,00;7%;1700000001;f;\n"})
-	must(t, []string{"infer", "in.csv"}, "read them with --decimal-mark ','", "--type 'pct=double(#%)'", "boolean t/f", "--key id")
+	must(t, []string{"infer", "in.csv"}, "with the decimal mark ,: --decimal-mark", "--type 'pct=long(#%)'", "boolean t/f", "--key id")
 	must(t, []string{"infer", "in.csv", "--decimal-mark", "comma", "--type", "price=decimal(9,2,€ #)", "--type", "pct=long(#%)", "--type", "when=timestamptz(epoch)", "--names", "snake", "--drop", "extra"},
 		"wave_height", "decimal(9,2) € # (pinned)", `taken for null: "?" (1)`, "timestamptz epoch")
 	must(t, []string{"convert", "in.csv", "--to", "o.parquet", "--decimal-mark", "comma", "--type", "price=decimal(9,2,€ #)", "--type", "pct=long(#%)", "--type", "when=timestamptz(epoch)", "--only", "id,price,pct,when"})

@@ -30,11 +30,11 @@ func (f *filler) fill(c *column, in *cells.Column, from, to int) int {
 		return f.fillText(c, in, from, to)
 	case kind == schema.Long && c.reader.usual():
 		return f.fillWhole(c, in, from, to)
-	case kind == schema.Boolean && c.reader.words == nil:
+	case kind == schema.Boolean && c.reader.words == nil && !c.reader.shadowed:
 		return f.fillBooleans(c, in, from, to)
 	case kind == schema.Double && c.reader.usual():
 		return f.fillDoubles(c, in, from, to)
-	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil:
+	case (kind == schema.Timestamp || kind == schema.TimestampTz) && c.reader.pattern == nil && !c.reader.shadowed:
 		return f.fillTimestamps(c, in, from, to, kind == schema.TimestampTz)
 	}
 	for row := from; row < to; row++ {

@@ -10,11 +10,12 @@
 package fit
 
 import (
+	"bytes"
 	"fmt"
-	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"trevak/internal/lexical"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 )
@@ -102,8 +103,13 @@ func unfit(start, end int, c *column, value []byte, widens bool) parse.Problem {
 	if c.required() {
 		p.Reason += ", and the column is required"
 	}
-	if k := f.Type.Kind; isNumber(k) && f.Notation.DecimalMark == "" && strings.ContainsRune(p.Value, ',') {
-		p.WayOut = fmt.Sprintf("read it with --decimal-mark ',', or keep it as text with --type '%s=string'", c.path)
+	if k := f.Type.Kind; k == schema.Double && f.Notation.Usual() {
+		var scratch []byte
+		if plain, ok := lexical.Plain(value, ',', &scratch); ok && !bytes.Equal(plain, value) {
+			if v, ok := lexical.StatedDouble(plain); ok {
+				p.WayOut = fmt.Sprintf("read it as %v with --type '%s=double(#.###,#)', or keep it as text with --type '%[2]s=string'", v, c.path)
+			}
+		}
 	}
 	return p
 }

@@ -355,7 +355,11 @@ func (w *walker) value(c *column) {
 	case kind != json.Invalid:
 		text := w.Skip()
 		readable := rawFits(kind, c)
-		if w.Err() == nil && (!readable || !c.take(text)) {
+		switch {
+		case w.Err() != nil:
+		case c.statedNull(text) && !c.field.Type.Nested():
+			c.token(text)
+		case !readable || !c.take(text):
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	}

@@ -23,7 +23,9 @@ type reader struct {
 	mark    byte             // decimal mark of numbers, 0 for the usual one
 	decode  func([]byte) ([]byte, error)
 	nulls   []string
-	scratch []byte
+	// shadowed says that a text that stands for no value could be read as one.
+	shadowed bool
+	scratch  []byte
 }
 
 // newReader prepares for a field, whose format was checked when it was stated.
@@ -53,13 +55,19 @@ func newReader(f schema.Field) reader {
 			r.decode = func(b []byte) ([]byte, error) { return base64.StdEncoding.DecodeString(string(b)) }
 		}
 	default:
-		r.around = n.Format
+		var mark byte
+		if r.around, mark = schema.NumberFormat(n.Format); mark != 0 {
+			r.mark = mark
+		}
 	}
+	r.shadowed = f.Type.Kind != schema.String && slices.ContainsFunc(n.Nulls, func(null string) bool {
+		return null != "" && (n.Format != "" || schema.Classify([]byte(null))&(schema.ClassText|schema.ClassToken) == 0)
+	})
 	return r
 }
 
-// usual reports whether numbers are written the usual way, without leeway.
-func (r *reader) usual() bool { return !r.stated && r.around == "" && r.mark == 0 }
+// usual reports whether numbers are written the usual way, without leeway, and none of them stands for no value.
+func (r *reader) usual() bool { return !r.stated && r.around == "" && r.mark == 0 && !r.shadowed }
 
 // isNull reports whether a text stands for no value in a column that could not read it.
 func (c *column) isNullToken(b []byte) bool {
@@ -74,8 +82,12 @@ func (c *column) statedNull(b []byte) bool {
 	return len(c.reader.nulls) > 0 && slices.ContainsFunc(c.reader.nulls, func(null string) bool { return null == string(b) })
 }
 
-// scalar appends a value of the column's type from its text, and reports whether it fits.
+// scalar appends a value of the column's type from its text, and reports whether it fits. A text that is stated to be no value fits no column but those of
+// texts, of which the caller looks for it first.
 func (c *column) scalar(b []byte) bool {
+	if c.reader.shadowed && c.statedNull(b) {
+		return false
+	}
 	switch c.field.Type.Kind {
 	case schema.String:
 		return c.text(b)

@@ -6,7 +6,6 @@ import (
 	"io"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"trevak/internal/columnar"
@@ -76,11 +75,11 @@ func (i *Inference) keyFrom(f *schema.Field, n *schema.Node) {
 	case schema.Float, schema.Double, schema.Boolean, schema.Date, schema.Time, schema.Binary:
 		return
 	}
-	if n.Nulls() > 0 || n.Seen&schema.ClassToken != 0 || n.Evidence.Values() != i.Records {
+	if n.Nulls() > 0 || n.Seen&schema.ClassToken != 0 || n.Evidence.Values() != i.Records || f.Notation.Format != "" && f.Type.Kind != schema.String {
 		return
 	}
 	unique, known := n.Unique()
-	switch distinct, _ := n.Distinct.Estimate(); {
+	switch distinct, _ := n.DistinctValues(f.Notation.Nulls); {
 	case unique:
 		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "all values differ, none is null", true})
 	case !known && float64(distinct) > 0.97*float64(i.Records):
@@ -99,7 +98,7 @@ const fewestRows = 5
 
 // partitionsFrom proposes a column as a partition field, unless it is often null.
 func (i *Inference) partitionsFrom(f *schema.Field, n *schema.Node) {
-	if n.Nulls()*20 > i.Records || n.Evidence.Values() < i.Records*19/20 {
+	if values := n.Present(f.Notation.Nulls); values < i.Records*19/20 {
 		return
 	}
 	switch f.Type.Kind {
@@ -109,11 +108,11 @@ func (i *Inference) partitionsFrom(f *schema.Field, n *schema.Node) {
 			return
 		}
 		i.propose("day("+f.Name+")", days, exact, "a time, on "+plural(days, exact, "day", "days"))
-		if months := monthsBetween(n.Range(f.Type.Kind)); months > 1 && days > manyDays {
+		if months := monthsBetween(n.Range(f.Type.Kind, f.Notation.Nulls)); months > 1 && days > manyDays {
 			i.propose("month("+f.Name+")", months, false, fmt.Sprintf("a time, over %d months", months))
 		}
 	case schema.String, schema.Boolean:
-		values, exact := n.Distinct.Estimate()
+		values, exact := n.DistinctValues(f.Notation.Nulls)
 		few := int64(10 + math.Sqrt(float64(i.Records)))
 		if values > 1 && values <= min(mostValues, few) && n.Longest <= 64 {
 			i.propose(f.Name, values, exact, plural(values, exact, "value", "values"))
@@ -187,54 +186,4 @@ func (i *Inference) measure(ctx context.Context, b Budget) (float64, error) {
 		return 0, err
 	}
 	return float64(summary.Bytes) / float64(text), nil
-}
-
-// Note is a remark on a column: what its values look like that they are not taken for, and what would settle it.
-func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
-	kind := f.Type.Kind
-	if f.Others > 0 {
-		return english.Sprintf("%d of other types, which are misfits", f.Others)
-	}
-	if kind != schema.String || f.Pinned || n.Evidence.Values() == 0 {
-		if note := tokenNote(f, n); note != "" || f.Pinned {
-			return note
-		}
-		return digitsNote(path, kind, n)
-	}
-	values := n.Seen &^ (schema.ClassNull | schema.ClassToken)
-	switch {
-	case values == schema.ClassDayOrMonth:
-		return fmt.Sprintf("dates, but no number above 12 tells day from month: settle it with --type '%s=date(%%d/%%m/%%Y)' or '%s=date(%%m/%%d/%%Y)'", path, path)
-	case values&(schema.ClassDayFirst|schema.ClassMonthFirst) == schema.ClassDayFirst|schema.ClassMonthFirst:
-		return "some dates have the day first, some the month"
-	case values == schema.ClassLetter:
-		return fmt.Sprintf("only one of the letters t and f: if it is a boolean, say so with --type %s=boolean", path)
-	}
-	return textNote(path, n)
-}
-
-// identifierDigits is from how many digits on numbers that all have as many look like identifiers: of cards, accounts or telephones.
-const identifierDigits = 12
-
-func digitsNote(path string, kind schema.Kind, n *schema.Node) string {
-	smallest, largest := n.Range(kind)
-	if kind != schema.Long && kind != schema.Decimal || len(smallest) != len(largest) || len(smallest) < identifierDigits || n.Evidence.Values() < 2 ||
-		strings.ContainsAny(smallest, "-.") {
-		return ""
-	}
-	return fmt.Sprintf("%d digits each: if they are identifiers, --type %s=string keeps them as text", len(smallest), path)
-}
-
-// tokenNote tells which words were taken for nulls.
-func tokenNote(f *schema.Field, n *schema.Node) string {
-	var parts []string
-	for _, token := range f.Notation.Nulls {
-		if count := n.Tokens[token]; count > 0 {
-			parts = append(parts, english.Sprintf("%q (%d)", token, count))
-		}
-	}
-	if len(parts) == 0 {
-		return ""
-	}
-	return "taken for null: " + strings.Join(parts, ", ")
 }

@@ -57,7 +57,7 @@ func TestDestinations(t *testing.T) {
 		{to: "changed", change: overwrite, refuse: "changed since: 00001.parquet"},
 		{to: "/", change: overwrite, refuse: "is the root of all folders"},
 		{to: ".", change: overwrite, refuse: "is your home folder, or holds it"},
-				{to: "home", change: overwrite, refuse: "is your home folder"},
+		{to: "home", change: overwrite, refuse: "is your home folder"},
 		{to: "repo", change: overwrite, refuse: "is a repository, as it has .git"},
 		{to: "store", change: overwrite, refuse: "is or lies in the warehouse"},
 		{to: "store/ops/r/data/new", refuse: "is or lies in the table"},

@@ -70,7 +70,7 @@ func (i *Inference) foreseen(t layout.Transform, scale float64) float64 {
 		}
 		distinct, _ := n.Distinct.Estimate()
 		days, _ := n.Days.Estimate()
-		low, high := n.Range(f.Type.Kind)
+		low, high := n.Range(f.Type.Kind, f.Notation.Nulls)
 		switch t.Name {
 		case "year":
 			count = math.Ceil(float64(monthsBetween(low, high)) / 12)

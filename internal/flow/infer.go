@@ -116,16 +116,23 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	return &Inference{Source: s, Schema: settled, Observed: total, Records: total.Records(), Whole: whole, unmatched: unmatched, sample: p.sample}, nil
 }
 
+// mostExactly is how many different values of all columns together are counted exactly, in 128 MiB; of those beyond it the number is estimated.
+const mostExactly = 16 << 20
+
 // observe gathers the evidence of a pass.
 func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*schema.Observed, error) {
 	var mark byte
 	if r.Corrections.DecimalMark != "" {
 		mark = r.Corrections.DecimalMark[0]
 	}
+	var room *schema.Room
+	if keys {
+		room = schema.NewRoom(mostExactly)
+	}
 	var merging sync.Mutex
 	var kept []*schema.Observed
 	err := process(ctx, p, func() func(*parse.Block) (struct{}, error) {
-		o := &observer{source: p.source, seen: &schema.Observed{Mark: mark, Keys: keys}}
+		o := &observer{source: p.source, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room}}
 		merging.Lock()
 		kept = append(kept, o.seen)
 		merging.Unlock()
@@ -239,7 +246,7 @@ func walkPair(path string, f *schema.Field, n *schema.Node, depth int, visit fun
 	case f.Type.Kind == schema.Struct:
 		walkPairs(path+".", f.Type.Fields, n, depth+1, visit)
 	case f.Type.Kind == schema.List && n.Element != nil:
-		walkPair(path+"."+schema.ElementName, f.Type.Element, n.Element, depth+1, visit)
+		walkPair(path+"."+schema.ElementName, f.Type.Element, n.Elements(), depth+1, visit)
 	case f.Type.Kind == schema.Map:
 		if values := n.Dictionary(); values != nil {
 			walkPair(path+"."+schema.ValueName, f.Type.Element, values, depth+1, visit)

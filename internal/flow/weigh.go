@@ -29,11 +29,14 @@ type Weighing struct {
 	Columns    []WeighedColumn `json:"columns"`
 	// Whole are trials of all columns, in the writer's own encodings, by codec.
 	Whole []columnar.Trial `json:"whole"`
+	// Steady says that the times came out alike when they were taken again.
+	Steady bool `json:"times_steady"`
 	// Layouts are the sort orders and partitionings that were to be tried, the rows as they came first.
 	Layouts []WeighedLayout `json:"layouts"`
 	// Readings compare the costs of reading the raw text and the columns.
 	Readings []ReadingCost `json:"readings"`
-	// Codec is the recommended codec as --codec takes it, Bytes what the sample takes with it, Reason why.
+	// Codec is the recommended codec as --codec takes it, Bytes what the sample takes with it, Reason what it
+	// gains over the usual one.
 	Codec  string `json:"codec"`
 	Bytes  int64  `json:"bytes"`
 	Reason string `json:"reason"`
@@ -105,7 +108,7 @@ func (w Weigh) Run(ctx context.Context, b Budget) (*Weighing, error) {
 		return nil, fault.New(fault.Input, "there is no row to weigh").Try("name a source with records")
 	}
 	out := &Weighing{Favor: w.Favor, times: timesFor(rows.schema), Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{}, Readings: []ReadingCost{}}
-	if err := out.whole(ctx, rows, columnar.Parquet); err != nil {
+	if err := out.whole(ctx, rows, columnar.Parquet, weighPatience); err != nil {
 		return nil, err
 	}
 	if err := out.columns(ctx, rows); err != nil {

@@ -14,6 +14,12 @@ import (
 // gainOfOwn is what a column must save with a codec of its own, of all bytes, to be given one.
 const gainOfOwn = 0.005
 
+// How many seconds trials of all columns may take: where they are what was asked for, and where they come before rows are written.
+const (
+	weighPatience = 1.5
+	autoPatience  = 0.5
+)
+
 // mostTimes is how often a trial that takes little time is done, and manyParts from how many columns on it is done less often.
 const (
 	mostTimes = 4
@@ -40,14 +46,15 @@ func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor 
 		return nil
 	}
 	w := &Weighing{Favor: favor, times: timesFor(rows.schema)}
+	patience := autoPatience
 	if favor == FavorSize {
-		w.times = 1
+		w.times, patience = 1, 0
 	}
 	format := out.options.Columnar.Format
 	if format == "" {
 		format = columnar.Parquet
 	}
-	if err := w.whole(ctx, rows, format); err != nil {
+	if err := w.whole(ctx, rows, format, patience); err != nil {
 		return err
 	}
 	// Columns have codecs of their own in Parquet alone.
@@ -61,12 +68,19 @@ func (s *Source) chooseCodecs(ctx context.Context, b Budget, out *output, favor 
 	return err
 }
 
-// whole tries all columns together, with every codec of a format. Where that takes little time it is done again, all codecs in turn: the first ones
-// are slower for that they come first.
-func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format) error {
-	const little = 0.5 // seconds
-	took := 0.0
-	for n := 0; n < w.times && took < little; n++ {
+// Trials of all columns are done again, all codecs in turn, until the quickest time of each has not become quicker by equalPercent for calmRounds
+// rounds. They are given up, and called unsteady, when they have taken too long.
+const (
+	calmRounds  = 3
+	mostRounds  = 40
+	fewestRound = 2
+)
+
+// whole tries all columns together, with every codec of a format. patience is how many seconds it may take before times are left as they are.
+func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format, patience float64) error {
+	took, calm := 0.0, 0
+	for n := 0; n < mostRounds && calm < calmRounds && (n < fewestRound || took < patience); n++ {
+		calm++
 		for i, codec := range codecsFor(format) {
 			t, err := columnar.Try(ctx, rows.schema, rows.batches, format, codec, "", 1)
 			if err != nil {
@@ -75,11 +89,15 @@ func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.
 			took += t.Seconds()
 			if n == 0 {
 				w.Whole = append(w.Whole, t)
-			} else {
-				w.Whole[i] = w.Whole[i].Again(t)
+				continue
+			}
+			before := w.Whole[i].Seconds()
+			if w.Whole[i] = w.Whole[i].Again(t); w.Whole[i].Seconds()*100 < before*(100-equalPercent) {
+				calm = 0
 			}
 		}
 	}
+	w.Steady = calm >= calmRounds
 	return nil
 }
 
@@ -92,7 +110,7 @@ func (w *Weighing) columns(ctx context.Context, rows *sampleRows) error {
 
 // worthwhile tries the columns that may save enough to be given a codec of their own: hardly any becomes half as large by another.
 func (w *Weighing) worthwhile(ctx context.Context, rows *sampleRows) error {
-	best := w.Favor.best(w.Whole)
+	best, _ := w.Favor.choose(w.Whole, w.Steady)
 	return eachPart(rows, func(p part, batches []arrow.RecordBatch) error {
 		t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, best.Codec, "", 1)
 		if err != nil || float64(t.Bytes) < 2*gainOfOwn*float64(best.Bytes) {
@@ -124,7 +142,7 @@ func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBat
 		}
 		c.Trials = append(c.Trials, t)
 	}
-	c.Best, c.PlainBytes = w.Favor.best(c.Trials), c.Trials[0].Bytes
+	c.Best, c.PlainBytes = w.Favor.ofColumn(c.Trials), c.Trials[0].Bytes
 	for _, encoding := range encodings {
 		for _, codec := range []columnar.Codec{"none", "snappy", "zstd:3"} {
 			t, err := columnar.Try(ctx, p.schema(), batches, columnar.Parquet, codec, encoding, w.times)
@@ -143,21 +161,18 @@ func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBat
 
 // recommend settles the codec of all columns, and those of columns that save enough with one of their own.
 func (w *Weighing) recommend() {
-	best := w.Favor.best(w.Whole)
-	w.Codec, w.Bytes = string(best.Codec), best.Bytes
+	best, why := w.Favor.choose(w.Whole, w.Steady)
+	w.Codec, w.Bytes, w.Reason = string(best.Codec), best.Bytes, why
+	own, saved := 0, int64(0)
 	for _, c := range w.Columns {
-		with := slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })
-		if saved := c.Trials[with].Bytes - c.Best.Bytes; c.Best.Codec != best.Codec && float64(saved) > gainOfOwn*float64(best.Bytes) {
+		with := c.Trials[slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })]
+		if gain := with.Bytes - c.Best.Bytes; smaller(c.Best, with, equalPercent) && float64(gain) > gainOfOwn*float64(best.Bytes) {
 			w.Codec += "," + c.Path + "=" + string(c.Best.Codec)
-			w.Bytes -= saved
+			own, saved = own+1, saved+gain
 		}
 	}
-	switch w.Favor {
-	case FavorSize:
-		w.Reason = "it is the smallest of those tried"
-	case FavorSpeed:
-		w.Reason = "it is written and read in the least time"
-	default:
-		w.Reason = fmt.Sprintf("it is the quickest of those within %d%% of the smallest, among those that take no more than %d times the least time to write and read", balancePercent, balanceTimes)
+	w.Bytes -= saved
+	if own > 0 {
+		w.Reason += fmt.Sprintf("; %s of their own save %.0f%% more", plural(int64(own), true, "column with a codec", "columns with codecs"), 100*float64(saved)/float64(max(1, best.Bytes)))
 	}
 }

@@ -197,7 +197,7 @@ func evidence(i *flow.Inference) []columnEvidence {
 	i.Walk(func(path string, f *schema.Field, n *schema.Node, depth int) {
 		parents, rows = parents[:depth+1], rows[:depth+1]
 		c, made := column(i, path, f, n, parents[depth], depth), rows[depth]
-		if l := n.Lengths; l != nil && f.Type.Kind == schema.List {
+		if l := n.ListLengths(); l != nil && f.Type.Kind == schema.List {
 			made += l.Rows() - l.Arrays()
 			c.Lengths = &lengths{Rows: made}
 			c.Lengths.Min, c.Lengths.Max = l.Range()
@@ -207,7 +207,8 @@ func evidence(i *flow.Inference) []columnEvidence {
 		below := n.Counts[schema.ClassObject.Index()]
 		switch {
 		case f.Type.Kind == schema.List && n.Element != nil:
-			below = n.Element.Evidence.Values() + n.Element.Nulls()
+			elements := n.Elements()
+			below = elements.Evidence.Values() + elements.Nulls()
 		case f.Type.Kind == schema.Map:
 			values := n.Dictionary()
 			below = values.Evidence.Values() + values.Nulls()
@@ -218,13 +219,13 @@ func evidence(i *flow.Inference) []columnEvidence {
 }
 
 func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
-	values := n.Evidence.Values()
+	nulls := f.Notation.Nulls
+	values := n.Present(nulls)
 	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned, Required: f.Required,
-		Values: values, Nulls: parents - values, Longest: n.Longest, Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen, others: f.Others}
-	c.Distinct, c.DistinctExact = n.Distinct.Estimate()
-	c.Distinct = min(c.Distinct, c.Values)
+		Values: values, Nulls: parents - values, Longest: n.LongestValue(nulls), Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen, others: f.Others}
+	c.Distinct, c.DistinctExact = n.DistinctValues(nulls)
 	if !f.Type.Nested() {
-		c.Smallest, c.Largest = n.Range(f.Type.Kind)
+		c.Smallest, c.Largest = n.Range(f.Type.Kind, nulls)
 	}
 	for at, count := range n.Counts {
 		if class := schema.Class(1 << at); count > 0 {

@@ -68,7 +68,7 @@ func TestWeighing(t *testing.T) {
 		Layouts:  []flow.WeighedLayout{{Flag: "as it comes", Files: 1, Bytes: 600}, {Flag: "--sort 'id'", Files: 1, Bytes: 500, Filter: "one value of id", ScannedBytes: 25, UnlaidBytes: 600}},
 		Readings: []flow.ReadingCost{{Columns: "all columns", ColumnarBytes: 500, ColumnarSeconds: 0.002}}}
 	text := drawn(func(s Screen) { Weighing(s, w) })
-	expect(t, text, "1,000 rows", "4.0 MB/s", "0.125", "delta-binary-packed", "--sort 'id'", "one value of id", "25 bytes", "Favoring size: --codec 'zstd:9', since it is the smallest; the sample takes 500 bytes.")
+	expect(t, text, "1,000 rows", "4.0 MB/s", "0.125", "delta-binary-packed", "--sort 'id'", "one value of id", "25 bytes", "Favoring size: --codec 'zstd:9', it is the smallest. The sample takes 500 bytes.")
 	if err := WeighingChart("x.gif", w); err == nil || !strings.Contains(err.Error(), "neither") {
 		t.Errorf("%v", err)
 	}

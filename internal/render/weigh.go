@@ -47,7 +47,10 @@ func Weighing(s Screen, w *flow.Weighing) {
 		reading.Rows = append(reading.Rows, []string{r.Columns, raw, seconds, Size(r.ColumnarBytes), fmt.Sprintf("%.3f s", r.ColumnarSeconds)})
 	}
 	reading.Write(s)
-	s.Printf("\n%s\n", Wrap(fmt.Sprintf("Favoring %s: --codec '%s', since %s; the sample takes %s.", w.Favor, w.Codec, w.Reason, Size(w.Bytes)), s.Width))
+	if !w.Steady {
+		s.Printf("\n%s\n", Wrap("The times differed from one trial to the next; take them for rough ones.", s.Width))
+	}
+	s.Printf("\n%s\n", Wrap(fmt.Sprintf("Favoring %s: --codec '%s', %s. The sample takes %s.", w.Favor, w.Codec, w.Reason, Size(w.Bytes)), s.Width))
 }
 
 // rawBytes is the size that ratios and speeds are of: the text's, or for rows that were columns already that of their plain form.

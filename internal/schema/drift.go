@@ -164,6 +164,9 @@ func (e *evolver) widen(path string, table Type, b Field) Type {
 		// What fits a decimal of the same scale need not cost the column its type.
 		batch = Type{Kind: Decimal, Precision: b.Digits + table.Scale, Scale: table.Scale}
 	}
+	if table.Kind == Int && b.FitsInt {
+		return table
+	}
 	wide := Wider(table, batch)
 	if !wide.Equal(table) {
 		e.found = append(e.found, Difference{Kind: Widened, Column: path, Was: table.String(), Is: wide.String()})

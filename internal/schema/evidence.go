@@ -50,6 +50,11 @@ type Evidence struct {
 	Hashes  []uint64
 	Repeats bool
 
+	// alternatives are other ways to read the texts.
+	alternatives alternatives
+	// orders are the first and the last day of dates that may have the day or the month first, by either reading.
+	orders [2]days
+
 	first      [Classes][]Instance // the earliest of each class, in order
 	numbers    extremes
 	texts      extremes
@@ -144,13 +149,16 @@ func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
 	case ClassDayFirst, ClassMonthFirst, ClassDayOrMonth, ClassYearFirst:
 		e.Style |= w.style
 		e.Days.Add(text[:min(len(text), 10)])
+		if class == ClassDayOrMonth {
+			e.addOrders(text)
+		}
 	case ClassLetter:
 		e.Style |= w.style
 	}
 }
 
 func (e *Evidence) addDay(day int64) {
-	if day != e.day || e.Days.few == nil && e.Days.registers == nil {
+	if day != e.day || e.Days.few == nil && e.Days.set == nil && e.Days.registers == nil {
 		e.day = day
 		e.Days.addHash(mix(uint64(day), spread))
 	}
@@ -213,6 +221,10 @@ func (e *Evidence) Merge(o *Evidence) {
 	}
 	e.Seen |= o.Seen
 	e.Style |= o.Style
+	e.alternatives.merge(&o.alternatives)
+	for i := range e.orders {
+		e.orders[i].merge(o.orders[i])
+	}
 	e.Whole, e.Fraction, e.Longest = max(e.Whole, o.Whole), max(e.Fraction, o.Fraction), max(e.Longest, o.Longest)
 	e.Distinct.Merge(&o.Distinct)
 	e.Days.Merge(&o.Days)
@@ -231,18 +243,6 @@ func (e *Evidence) Merge(o *Evidence) {
 		e.stretch(o.texts.low)
 		e.stretch(o.texts.high)
 	}
-}
-
-// Range returns the smallest and the largest value as they stand in the source: by value for numbers and for
-// timestamps, by byte order for all else (which for ISO dates and times is their order too).
-func (e *Evidence) Range(kind Kind) (smallest, largest string) {
-	switch kind {
-	case Int, Long, Float, Double, Decimal, Timestamp, TimestampTz:
-		if e.numbers.low != nil {
-			return string(e.numbers.low), string(e.numbers.high)
-		}
-	}
-	return string(e.texts.low), string(e.texts.high)
 }
 
 // mostHashes bounds how many values of a column are held against each other to tell whether all differ; 8 bytes are kept for each.

@@ -48,6 +48,22 @@ func (l *Lengths) merge(o *Lengths) {
 	}
 }
 
+// ListLengths returns how long the lists of a column are that holds single values besides, which are lists of one then. It is nil without any list.
+func (n *Node) ListLengths() *Lengths {
+	if n.Lengths == nil {
+		return nil
+	}
+	all := *n.Lengths
+	if single := n.Evidence.Values() - n.Counts[ClassArray.Index()]; single > 0 {
+		if all.arrays == 0 || all.min > 1 {
+			all.min = 1
+		}
+		all.max = max(all.max, 1)
+		all.arrays, all.rows, all.few[1] = all.arrays+single, all.rows+single, all.few[1]+single
+	}
+	return &all
+}
+
 // Range returns the smallest and the largest length.
 func (l *Lengths) Range() (least, most int) { return l.min, l.max }
 

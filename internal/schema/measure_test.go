@@ -40,7 +40,7 @@ func TestMeasureOrdersByValue(t *testing.T) {
 		distinct        int64
 	}{{"n", "-3", "10", 3, 3}, {"x", "-10", "-2.5", 2, 2}, {"d", "-1.00", "12.50", 3, 3}, {"s", "abc", "ä", 3, 3}, {"day", "2030-12-31", "2031-05-10", 3, 3}, {"ok", "true", "true", 3, 1}} {
 		n := o.Root.Member(want.name)
-		low, high := n.Range(fields[o.Root.index[want.name]].Type.Kind)
+		low, high := n.Range(fields[o.Root.index[want.name]].Type.Kind, nil)
 		distinct, _ := n.Distinct.Estimate()
 		if low != want.low || high != want.high || n.Evidence.Values() != want.values || distinct != want.distinct {
 			t.Errorf("%s: %s to %s, %d values, %d different; want %+v", want.name, low, high, n.Evidence.Values(), distinct, want)
@@ -97,7 +97,7 @@ func TestMeasureSlicesAndLetterCase(t *testing.T) {
 	}
 	o.Measure(b.NewSlice(1, 3))
 	n := o.Root.Member("Depth")
-	if low, high := n.Range(Long); len(o.Root.Fields) != 1 || low != "5" || high != "1099511627776" || n.Evidence.Values() != 3 {
+	if low, high := n.Range(Long, nil); len(o.Root.Fields) != 1 || low != "5" || high != "1099511627776" || n.Evidence.Values() != 3 {
 		t.Errorf("%s to %s of %d in %d columns", low, high, n.Evidence.Values(), len(o.Root.Fields))
 	}
 }

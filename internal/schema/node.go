@@ -1,8 +1,10 @@
 package schema
 
 import (
+	"math"
 	"slices"
 
+	"trevak/internal/lexical"
 	"trevak/internal/parse"
 )
 
@@ -71,6 +73,8 @@ type where struct {
 	start  int  // of the record within the block
 	mark   byte // decimal mark, 0 where it is the usual one
 	keys   bool // hashes are kept
+	nulls  map[string]bool
+	room   *Room
 	plain  []byte
 	found  weighed
 }
@@ -84,6 +88,9 @@ func (n *Node) begin(w *where) {
 	start := Place{Object: w.block.Object, Offset: w.block.Offset}
 	n.ordered = n.serial == 0 || n.latest.Before(start)
 	n.serial, n.latest = w.serial, start
+	if w.keys {
+		n.Distinct.room = w.room
+	}
 	if w.keys && len(n.Hashes) > fewHashes {
 		if distinct, _ := n.Distinct.Estimate(); distinct < int64(len(n.Hashes))*9/10 {
 			n.dropHashes()
@@ -158,6 +165,7 @@ const tokenIndex = 1
 func (n *Node) weighNew(text []byte, as look, hash uint64, w *where) int {
 	class := ClassToken
 	switch {
+	case w.nulls != nil && w.nulls[string(text)]:
 	case as == lookString:
 		class = w.found.text(text)
 	case as == lookNumber:
@@ -168,16 +176,36 @@ func (n *Node) weighNew(text []byte, as look, hash uint64, w *where) int {
 	default:
 		class = w.found.field(text)
 	}
-	n.weigh(text, class, &w.found, hash)
 	i := class.Index()
 	n.tally(i, text, w)
-	if i == tokenIndex {
+	switch class {
+	case ClassToken:
 		n.token(text)
+	case ClassText:
+		n.weigh(text, class, &w.found, hash)
+		if w.keys {
+			n.alternatives.try(text)
+		}
+	default:
+		n.weigh(text, class, &w.found, hash)
 	}
 	if w.keys {
-		n.keepHash(hash)
+		n.keepHash(w.found.identity(text, class, hash))
 	}
 	return i
+}
+
+// identity is a hash that is the same for all texts of one value, as far as a value can be written in more than one way.
+func (w *weighed) identity(text []byte, class Class, hash uint64) uint64 {
+	switch class {
+	case ClassLong, ClassDouble, ClassExponent:
+		return mix(math.Float64bits(w.value+0), spread)
+	case ClassTimestamp, ClassTimestampTz:
+		return mix(math.Float64bits(w.value), ^uint64(spread))
+	case ClassDate:
+		return mix(math.Float64bits(float64(w.day)*lexical.MicrosPerDay), ^uint64(spread))
+	}
+	return hash
 }
 
 // Field returns the member of that name, adding it when it is new.

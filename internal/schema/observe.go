@@ -20,8 +20,12 @@ type Observed struct {
 	Bytes int64
 	// Mark is the decimal mark of numbers in delimited text, 0 where it is the point without separators.
 	Mark byte
+	// Nulls are texts that are stated to be no value in any column.
+	Nulls []string
 	// Keys says that hashes of values are kept, for Evidence.Unique.
 	Keys bool
+	// Room is what the sketches of all columns and workers share for counting exactly; nil for little.
+	Room *Room
 
 	blocks int
 }
@@ -61,7 +65,14 @@ func (o *Observed) refuseAt(block *parse.Block, p parse.Problem) {
 func (o *Observed) where(block *parse.Block) where {
 	o.blocks++
 	o.Bytes += int64(len(block.Data))
-	return where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys}
+	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room}
+	if len(o.Nulls) > 0 {
+		w.nulls = make(map[string]bool, len(o.Nulls))
+		for _, null := range o.Nulls {
+			w.nulls[null] = true
+		}
+	}
+	return w
 }
 
 // Delimited adds the records of a block. names are the columns of the object, one for each field.
@@ -196,6 +207,10 @@ func (w *walker) value(n *Node) {
 		n.null(&w.where)
 	case json.Boolean:
 		text := w.Literal()
+		if w.nulls[string(text)] {
+			n.add(text, lookString, &w.where)
+			return
+		}
 		if n.serial != w.serial {
 			n.begin(&w.where)
 		}

@@ -18,7 +18,7 @@ type Stated struct {
 var statable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, String, UUID, Binary}
 
 // ParseType reads a type as a user states it: the names of the Iceberg specification, decimal(9,2), list<…>, map<string,…> and struct<a: …>,
-// and in parentheses how values are written: timestamp(%d.%m.%Y %H:%M), long(# m), decimal(9,2,€ #), timestamptz(epoch_ms),
+// and in parentheses how values are written: timestamp(%d.%m.%Y %H:%M), long(# m), double(#.###,#), decimal(9,2,€ #), timestamptz(epoch_ms),
 // boolean(yes/no), binary(hex).
 func ParseType(text string) (Stated, error) {
 	text = strings.TrimSpace(text)
@@ -159,8 +159,8 @@ func (s Stated) CheckFormat() error {
 			return fail("it has no zone; add %z, or use timestamp, which has none")
 		}
 	case Int, Long, Float, Double, Decimal:
-		if strings.Count(format, "#") != 1 {
-			return fail("write the text around the number with one # in its place, like # m or € #")
+		if around, _ := NumberFormat(format); strings.Count(around, "#") != 1 {
+			return fail("write the text around the number with one # in its place, like # m or € #; #,###.# and #.###,# say how thousands and fractions are set apart")
 		}
 	case Boolean:
 		if _, ok := BooleanWords(format); !ok {
@@ -174,6 +174,24 @@ func (s Stated) CheckFormat() error {
 		return fail("this type has no formats")
 	}
 	return nil
+}
+
+// numberMarks are the ways to write in a format how thousands and the fraction are set apart, in the manner of number patterns (Unicode Technical
+// Standard 35, part 3), with the decimal mark that each says.
+var numberMarks = []struct {
+	pattern string
+	mark    byte
+}{{"#,###.#", '.'}, {"#.###,#", ','}, {"#,###", '.'}, {"#.###", ','}}
+
+// NumberFormat reads the format of a number: the text around it with # in its place, and the decimal mark where the format says one, which
+// is 0 otherwise.
+func NumberFormat(format string) (around string, mark byte) {
+	for _, m := range numberMarks {
+		if before, after, ok := strings.Cut(format, m.pattern); ok {
+			return before + "#" + after, m.mark
+		}
+	}
+	return format, 0
 }
 
 // BooleanWords reads the format of a boolean.

@@ -100,7 +100,7 @@ func observeDelimited(text string, blockBytes, workers int, order []int) *Observ
 func summary(o *Observed) string {
 	var b strings.Builder
 	for _, n := range o.Root.Fields {
-		low, high := n.Range(Resolve(n.Seen))
+		low, high := n.Range(Resolve(n.Seen), nil)
 		distinct, _ := n.Distinct.Estimate()
 		fmt.Fprint(&b, n.Name, Resolve(n.Seen), n.Counts, n.first, low, high, distinct, n.Longest, "\n")
 	}

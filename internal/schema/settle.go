@@ -219,7 +219,7 @@ func join(path, name string) string {
 // field settles one column. Its name is set by the caller.
 func (s *settler) field(raw, legal string, n *Node, declared *Field) Field {
 	f := s.typed(raw, legal, n, declared)
-	f.Longest, f.Digits = n.Longest, n.Whole
+	f.Digits, f.FitsInt = n.Whole, n.fitsInt()
 	f.Required = s.named(s.Required, spellings(raw, legal)...)
 	if declared != nil {
 		f.Required, f.Doc = f.Required || declared.Required, declared.Doc
@@ -234,6 +234,7 @@ func (s *settler) field(raw, legal string, n *Node, declared *Field) Field {
 			}
 		}
 	}
+	f.Longest = n.LongestValue(f.Notation.Nulls)
 	return f
 }
 
@@ -303,6 +304,14 @@ func (n *Node) oneOrMany() *Node {
 		return nil // they have nothing to do with each other
 	}
 	return all
+}
+
+// Elements returns the evidence of what the lists of a column hold, single values in the place of lists included. There must be a list.
+func (n *Node) Elements() *Node {
+	if all := n.oneOrMany(); all != nil {
+		return all
+	}
+	return n.Element
 }
 
 // spellings lists the paths by which a column may be named.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"math"
 	"math/bits"
+	"sync/atomic"
 
 	"github.com/zeebo/xxh3"
 )
@@ -14,13 +15,43 @@ const sketchBits = 12
 // exactUpTo is how many different hashes are kept as they are before the registers take over.
 const exactUpTo = 48
 
-// Sketch estimates how many different values were added, in at most 4 KiB: exact for a few, HyperLogLog for more (Flajolet,
+// Sketch estimates how many different values were added, in at most 4 KiB: exact for a few, or for more where it is given
+// room, HyperLogLog otherwise (Flajolet,
 // Fusy, Gandouet and Meunier, 2007, with its correction for small counts). The zero value is ready. Merging is independent of
 // order.
 type Sketch struct {
-	few       []uint64
+	few []uint64
+	// set holds hashes by open addressing, 0 for none, where there is room to count on exactly; held is how many.
+	set       []uint64
+	held      int
+	room      *Room
 	registers []uint8
 }
+
+// Room is memory that sketches share for counting exactly.
+type Room struct{ left atomic.Int64 }
+
+// NewRoom makes room for so many hashes, of 8 bytes each.
+func NewRoom(hashes int64) *Room {
+	r := &Room{}
+	r.left.Store(hashes)
+	return r
+}
+
+// take reserves room and reports whether there was enough.
+func (r *Room) take(hashes int) bool {
+	if r == nil {
+		return false
+	}
+	if r.left.Add(int64(-hashes)) >= 0 {
+		return true
+	}
+	r.left.Add(int64(hashes))
+	return false
+}
+
+// mostExact is how many different values are counted exactly where there is room.
+const mostExact = 150_000
 
 // Add takes a value's text.
 func (s *Sketch) Add(value []byte) { s.addHash(hashText(value)) }
@@ -61,21 +92,8 @@ func mix(a, b uint64) uint64 {
 }
 
 func (s *Sketch) addHash(h uint64) {
-	if s.registers == nil {
-		for _, known := range s.few {
-			if known == h {
-				return
-			}
-		}
-		if len(s.few) < exactUpTo {
-			s.few = append(s.few, h)
-			return
-		}
-		s.registers = make([]uint8, 1<<sketchBits)
-		for _, known := range s.few {
-			s.addHash(known)
-		}
-		s.few = nil
+	if s.registers == nil && s.addExactly(h) {
+		return
 	}
 	at := h >> (64 - sketchBits)
 	rank := uint8(bits.LeadingZeros64(h<<sketchBits|1<<(sketchBits-1))) + 1
@@ -84,20 +102,99 @@ func (s *Sketch) addHash(h uint64) {
 	}
 }
 
+// addExactly keeps a hash as it is. It reports false once the registers have taken over.
+func (s *Sketch) addExactly(h uint64) bool {
+	if s.set == nil {
+		for _, known := range s.few {
+			if known == h {
+				return true
+			}
+		}
+		if len(s.few) < exactUpTo {
+			s.few = append(s.few, h)
+			return true
+		}
+	}
+	if !s.grow() {
+		s.estimate()
+		return false
+	}
+	s.insert(h)
+	return true
+}
+
+// grow makes the set large enough for one hash more, and reports whether there is room.
+func (s *Sketch) grow() bool {
+	const least = 4 * exactUpTo
+	size := len(s.set)
+	switch {
+	case size == 0:
+		size = 1 << bits.Len(least-1)
+	case 4*(s.held+1) > 3*size:
+		size *= 2
+	default:
+		return true
+	}
+	if s.held >= mostExact || !s.room.take(size-len(s.set)) {
+		return false
+	}
+	old := append(s.few, s.set...)
+	s.set, s.few, s.held = make([]uint64, size), nil, 0
+	for _, h := range old {
+		if h != 0 {
+			s.insert(h)
+		}
+	}
+	return true
+}
+
+func (s *Sketch) insert(h uint64) {
+	h = max(h, 1)
+	mask := uint64(len(s.set) - 1)
+	for at := h * spread >> 20 & mask; ; at = (at + 1) & mask {
+		switch s.set[at] {
+		case h:
+			return
+		case 0:
+			s.set[at] = h
+			s.held++
+			return
+		}
+	}
+}
+
+// estimate goes over to the registers.
+func (s *Sketch) estimate() {
+	exact := append(s.few, s.set...)
+	if s.set != nil {
+		s.room.left.Add(int64(len(s.set)))
+	}
+	s.registers, s.few, s.set, s.held = make([]uint8, 1<<sketchBits), nil, nil, 0
+	for _, h := range exact {
+		if h != 0 {
+			s.addHash(h)
+		}
+	}
+}
+
 // Merge adds everything that was added to o.
 func (s *Sketch) Merge(o *Sketch) {
+	if s.room == nil {
+		s.room = o.room
+	}
 	for _, h := range o.few {
 		s.addHash(h)
+	}
+	for _, h := range o.set {
+		if h != 0 {
+			s.addHash(h)
+		}
 	}
 	if o.registers == nil {
 		return
 	}
 	if s.registers == nil {
-		few := s.few
-		s.registers, s.few = make([]uint8, 1<<sketchBits), nil
-		for _, h := range few {
-			s.addHash(h)
-		}
+		s.estimate()
 	}
 	for i, rank := range o.registers {
 		s.registers[i] = max(s.registers[i], rank)
@@ -107,7 +204,7 @@ func (s *Sketch) Merge(o *Sketch) {
 // Estimate returns the number of different values and whether it is exact.
 func (s *Sketch) Estimate() (count int64, exact bool) {
 	if s.registers == nil {
-		return int64(len(s.few)), true
+		return int64(len(s.few) + s.held), true
 	}
 	const m = 1 << sketchBits
 	sum, zeros := 0.0, 0

@@ -90,10 +90,15 @@ func exists(year, month, day int) bool {
 	if month < 1 || month > 12 || year < 1 {
 		return false
 	}
-	text := [10]byte{byte('0' + year/1000), byte('0' + year/100%10), byte('0' + year/10%10), byte('0' + year%10), '-', byte('0' + month/10), byte('0' + month%10), '-',
-		byte('0' + day/10%10), byte('0' + day%10)}
+	text := isoDate(year, month, day)
 	_, ok := lexical.Date(text[:])
 	return ok && day < 100
+}
+
+// isoDate writes a date in the order of ISO 8601.
+func isoDate(year, month, day int) [10]byte {
+	return [10]byte{byte('0' + year/1000), byte('0' + year/100%10), byte('0' + year/10%10), byte('0' + year%10), '-', byte('0' + month/10), byte('0' + month%10), '-',
+		byte('0' + day/10%10), byte('0' + day%10)}
 }
 
 // clockStyle tells how the time of day after a date is written.

@@ -84,6 +84,8 @@ type Field struct {
 	Untyped bool
 	// Digits is the most that a number seen has before its point, 0 where that is not known.
 	Digits int
+	// FitsInt says that all numbers seen are whole ones of 32 bits.
+	FitsInt bool
 	// Longest is the length of the longest text seen, in characters, 0 where it is not known.
 	Longest int
 }
