@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/sniff"
@@ -26,7 +29,7 @@ func idle(cmd *cobra.Command, where string, names ...string) error {
 // idleBut refuses all flags that were stated but some.
 func idleBut(cmd *cobra.Command, where string, names ...string) error {
 	var found []string
-	cmd.LocalFlags().Visit(func(f *pflag.Flag) {
+	cmd.Flags().Visit(func(f *pflag.Flag) {
 		if !slices.Contains(names, f.Name) && f.Name != "warehouse" && cmd.InheritedFlags().Lookup(f.Name) == nil {
 			found = append(found, "--"+f.Name)
 		}
@@ -90,4 +93,30 @@ func inferEffect(cmd *cobra.Command, emit, column string, json bool) error {
 		err = fault.New(fault.Usage, "--column has no effect with --emit %s", emit).Try("leave one of them out")
 	}
 	return err
+}
+
+// formatEffect refuses the flags that say nothing to files of a format; single says that there is one file alone.
+func formatEffect(cmd *cobra.Command, format columnar.Format, single bool) error {
+	var err error
+	if single {
+		err = idle(cmd, "on a single file, which is never ended before its last row", "file-size")
+	}
+	name := strings.TrimPrefix(string(format), ".")
+	if err == nil && format != columnar.Parquet && format != columnar.ORC && format != "" {
+		err = idle(cmd, "on files of the format "+name+", which have no row groups", "row-group")
+	}
+	if err == nil && format.Text() {
+		err = idle(cmd, "on files of the format "+name+", which are text", "codec", "favor")
+	}
+	return err
+}
+
+// convertFormat returns the format that a convert writes, as far as its flags tell, and whether it is a single file.
+func convertFormat(to string, format columnar.Format) (columnar.Format, bool) {
+	info, err := os.Stat(to)
+	known, ok := columnar.FormatOf(filepath.Ext(to))
+	if !ok || strings.HasSuffix(to, "/") || err == nil && info.IsDir() {
+		return format, false
+	}
+	return known, true
 }

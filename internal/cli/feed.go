@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -21,6 +22,7 @@ import (
 type feedFlag struct {
 	path string
 	feed *feed.Feed
+	used []setting // those that no flag overrides
 }
 
 func (f *feedFlag) add(cmd *cobra.Command) {
@@ -44,6 +46,7 @@ func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) 
 		if err := set(flag, s.values); err != nil {
 			return nil, fault.New(fault.Usage, "the key %s: %s", s.key, err).In(f.path)
 		}
+		f.used = append(f.used, s)
 	}
 	if c.declared, err = f.feed.Fields(); err != nil {
 		return nil, err
@@ -52,6 +55,24 @@ func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) 
 		args = f.feed.Source.Files
 	}
 	return args, nil
+}
+
+// blame names the key of the feed file in an error about a flag that nobody stated.
+func (f *feedFlag) blame(err error) error {
+	e, ok := err.(*fault.Error)
+	if !ok || f.feed == nil || e.Kind != fault.Usage {
+		return err
+	}
+	for _, s := range f.used {
+		flag := "--" + s.flag
+		before, after, found := strings.Cut(e.Reason+" ", flag)
+		if found && after != "" && strings.ContainsAny(after[:1], " :=,") {
+			e.Reason = strings.TrimSpace(before + "the key " + s.key + after)
+			e.Line = f.feed.Line(s.key)
+			return e.In(f.path)
+		}
+	}
+	return e
 }
 
 // set gives a flag its values, which for lists replace what is there.
@@ -103,6 +124,8 @@ func feedSettings(f *feed.Feed) []setting {
 	yes("lineage", "source.lineage", f.Source.Lineage)
 	yes("keep-raw", "source.keep_raw", f.Source.KeepRaw)
 	yes("allow-expansion", "source.allow_expansion", f.Source.AllowExpansion)
+	yes("mixed-files", "source.mixed_files", f.Source.MixedFiles)
+	text("timeout", "source.timeout", f.Source.Timeout)
 	r := f.Reading
 	text("encoding", "reading.encoding", r.Encoding)
 	text("records", "reading.records", r.Records)
@@ -158,6 +181,7 @@ func feedSettings(f *feed.Feed) []setting {
 	list("bloom", "table.bloom", f.Table.Bloom)
 	text("drift", "table.drift", f.Table.Drift)
 	text("tolerate", "limits.tolerate", f.Limits.Tolerate)
+	text("tolerate-misfits", "limits.tolerate_misfits", f.Limits.TolerateMisfits)
 	number("max-record", "limits.max_record", f.Limits.MaxRecord)
 	number("max-columns", "limits.max_columns", f.Limits.MaxColumns)
 	number("max-depth", "limits.max_depth", f.Limits.MaxDepth)
@@ -200,11 +224,11 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 		return values
 	}
 	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
-		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion")},
+		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion"), MixedFiles: yes("mixed-files"), Timeout: stated("timeout")},
 		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
-		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
+		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), TolerateMisfits: stated("tolerate-misfits"), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
 	if records := i.OfRecords(); records != i {
 		// Names that columns get when they have another form are not theirs in the records.
 		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestCount: yes("unnest-count"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
@@ -300,17 +324,14 @@ writes one, and --feed uses it.`,
 	check := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a feed file",
+		Long: `Check makes the checks that a load by the feed file would make before it writes: what the keys say, whether its sources are there, how they would be
+read, whether its columns are in them, and whether the table would take them. It looks at a sample of the records.`,
 		Example: `  trevak feed check trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml -o json`,
 		Args: usageArgs(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, err := feed.Read(args[0])
-			if err != nil {
-				return err
-			}
-			return a.feedChecked(args[0], f)
-		},
+		RunE: func(cmd *cobra.Command, args []string) error { return a.checkFeed(cmd.Context(), args[0]) },
 	}
+	a.addWarehouse(check)
 	describe := &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of feed files, for editors",
@@ -325,6 +346,36 @@ writes one, and --feed uses it.`,
 	cmd.AddCommand(check, describe)
 	return cmd
 }
+
+// checkFeed makes the checks of a load by a feed file.
+func (a *app) checkFeed(ctx context.Context, path string) error {
+	var flags loadFlags
+	cmd := &cobra.Command{}
+	flags.add(cmd)
+	if err := cmd.ParseFlags([]string{"--feed", path}); err != nil {
+		return usageError{err}
+	}
+	l, err := flags.loading(a, cmd, nil)
+	f := flags.reading.feed.feed
+	if f != nil && f.Table.Into == "" && flags.into == "" && err != nil && strings.Contains(err.Error(), "--into is missing") {
+		// A feed of a convert or an infer names no table.
+		flags.into = feedWithoutTable
+		l, err = flags.loading(a, cmd, nil)
+	}
+	if err != nil {
+		return err
+	}
+	budget, done := a.budget()
+	err = flow.CheckLoad(ctx, l, budget)
+	done()
+	if err != nil {
+		return flags.reading.feed.blame(err)
+	}
+	return a.feedChecked(path, f)
+}
+
+// feedWithoutTable is the table that a feed file without one is checked for; there is none of that name.
+const feedWithoutTable = "feed-check.no-table"
 
 func (a *app) feedChecked(path string, f *feed.Feed) error {
 	if a.json() {

@@ -14,12 +14,66 @@ import (
 	"trevak/internal/table"
 )
 
+// loadFlags are the flags of load.
+type loadFlags struct {
+	reading             readingFlags
+	lay                 layoutFlags
+	into, drift, format string
+	dryRun              bool
+	splits              []string
+}
+
+func (f *loadFlags) add(cmd *cobra.Command) {
+	f.reading.add(cmd, true)
+	f.reading.addTolerance(cmd)
+	f.reading.addShape(cmd)
+	f.lay.add(cmd)
+	cmd.Flags().StringVar(&f.into, "into", "", "the `table` to load into, as namespace.table")
+	cmd.Flags().StringVar(&f.format, "format", "", "`format` of the data files: parquet, orc or avro (default the table's, for a new one parquet)")
+	cmd.Flags().StringVar(&f.drift, "drift", "grow", "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
+	cmd.Flags().StringArrayVar(&f.splits, "split", nil, "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column _parent_id; may be repeated")
+	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
+}
+
+// loading turns the flags into what flow wants.
+func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l flow.Loading, err error) {
+	defer func() { err = f.reading.feed.blame(err) }()
+	if l.Reading, err = f.reading.reading(cmd, args); err != nil {
+		return l, err
+	}
+	if l.Into, err = table.ParseName(f.into); f.into == "" {
+		err = fault.New(fault.Usage, "--into is missing").Try("name the table, like --into ops.readings")
+	}
+	if err != nil {
+		return l, err
+	}
+	if l.Favor, err = f.lay.favored(cmd, f.reading.feed); err != nil {
+		return l, err
+	}
+	l.Partition, l.Sort, l.DryRun, l.KeyStated = f.lay.partition, f.lay.sort, f.dryRun, cmd.Flags().Changed("key")
+	if l.Drift, err = flow.ParseDrift(f.drift); err != nil {
+		return l, err
+	}
+	if l.Layout, err = f.lay.options(); err != nil {
+		return l, err
+	}
+	if f.format != "" {
+		if l.Format, err = table.ParseFormat(f.format); err != nil {
+			return l, err
+		}
+	}
+	if err := formatEffect(cmd, l.Format, false); err != nil {
+		return l, err
+	}
+	if l.Splits, err = parseSplits(f.splits); err != nil {
+		return l, err
+	}
+	l.Warehouse, err = a.openWarehouse()
+	return l, err
+}
+
 func (a *app) load() *cobra.Command {
-	var reading readingFlags
-	var lay layoutFlags
-	var into, drift, format string
-	var dryRun bool
-	var splits []string
+	var flags loadFlags
 	cmd := &cobra.Command{
 		Use:   "load SOURCE… --into NAMESPACE.TABLE",
 		Short: "Load files into a table, in one atomic commit",
@@ -33,38 +87,10 @@ files are never changed.`,
   trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run
   trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten
   trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings --split alerts=orrin.visit_alerts`,
-		Args: sources(&reading),
+		Args: sources(&flags.reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := reading.reading(cmd, args)
+			l, err := flags.loading(a, cmd, args)
 			if err != nil {
-				return err
-			}
-			name, err := table.ParseName(into)
-			if into == "" {
-				err = fault.New(fault.Usage, "--into is missing").Try("name the table, like --into ops.readings")
-			}
-			if err != nil {
-				return err
-			}
-			if r.Favor, err = lay.favored(cmd, reading.feed); err != nil {
-				return err
-			}
-			l := flow.Loading{Reading: r, Into: name, Partition: lay.partition, Sort: lay.sort, DryRun: dryRun}
-			if l.Drift, err = flow.ParseDrift(drift); err != nil {
-				return err
-			}
-			if l.Layout, err = lay.options(); err != nil {
-				return err
-			}
-			if format != "" {
-				if l.Format, err = table.ParseFormat(format); err != nil {
-					return err
-				}
-			}
-			if l.Splits, err = parseSplits(splits); err != nil {
-				return err
-			}
-			if l.Warehouse, err = a.openWarehouse(); err != nil {
 				return err
 			}
 			budget, done := a.budget()
@@ -73,15 +99,7 @@ files are never changed.`,
 			return a.report(report, err)
 		},
 	}
-	reading.add(cmd, true)
-	reading.addTolerance(cmd)
-	reading.addShape(cmd)
-	lay.add(cmd)
-	cmd.Flags().StringVar(&into, "into", "", "the `table` to load into, as namespace.table")
-	cmd.Flags().StringVar(&format, "format", "", "`format` of the data files: parquet, orc or avro (default the table's, for a new one parquet)")
-	cmd.Flags().StringVar(&drift, "drift", "grow", "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
-	cmd.Flags().StringArrayVar(&splits, "split", nil, "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column _parent_id; may be repeated")
-	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
+	flags.add(cmd)
 	return cmd
 }
 
@@ -116,8 +134,12 @@ them with a folder for each partition. The destination appears when all of it is
 					return fault.New(fault.Usage, "--format %s is not known", format).Try("use parquet, orc, arrow, avro, ndjson, csv or tsv")
 				}
 			}
-			if c.Layout, err = lay.options(); err != nil {
+			written, single := convertFormat(to, c.Format)
+			if err := formatEffect(cmd, written, single); err != nil {
 				return err
+			}
+			if c.Layout, err = lay.options(); err != nil {
+				return reading.feed.blame(err)
 			}
 			budget, done := a.budget()
 			report, err := flow.Convert(cmd.Context(), c, budget)

@@ -90,15 +90,15 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 }
 
 // reading turns the flags into what flow wants.
-func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (flow.Reading, error) {
-	sources, err := f.feed.apply(cmd, sources, &f.corrections)
-	if err != nil {
+func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Reading, err error) {
+	defer func() { err = f.feed.blame(err) }()
+	if sources, err = f.feed.apply(cmd, sources, &f.corrections); err != nil {
 		return flow.Reading{}, err
 	}
 	if len(sources) == 0 && f.filesFrom == "" {
 		return flow.Reading{}, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
 	}
-	r := flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd)}
+	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd)}
 	if f.filesFrom != "" {
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
 			return r, err

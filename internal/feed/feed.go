@@ -42,6 +42,8 @@ type Feed struct {
 	Shape  Shape  `yaml:"shape,omitempty"`
 	Table  Table  `yaml:"table,omitempty"`
 	Limits Limits `yaml:"limits,omitempty"`
+
+	text []byte
 }
 
 // Source is where the records come from.
@@ -53,6 +55,9 @@ type Source struct {
 	Lineage         *bool    `yaml:"lineage,omitempty"`
 	KeepRaw         *bool    `yaml:"keep_raw,omitempty"`
 	AllowExpansion  *bool    `yaml:"allow_expansion,omitempty"`
+	// MixedFiles reads files together that share no column; Timeout is how long a server may send next to nothing, like 30s.
+	MixedFiles *bool  `yaml:"mixed_files,omitempty"`
+	Timeout    string `yaml:"timeout,omitempty"`
 }
 
 // Shape is what form rows get. The columns above are those of the records; Rename is of the columns that came of them.
@@ -134,10 +139,11 @@ type Table struct {
 
 // Limits bound what may go wrong, and what a record may take.
 type Limits struct {
-	Tolerate   string `yaml:"tolerate,omitempty"`
-	MaxRecord  *int   `yaml:"max_record,omitempty"`
-	MaxColumns *int   `yaml:"max_columns,omitempty"`
-	MaxDepth   *int   `yaml:"max_depth,omitempty"`
+	Tolerate        string `yaml:"tolerate,omitempty"`
+	TolerateMisfits string `yaml:"tolerate_misfits,omitempty"`
+	MaxRecord       *int   `yaml:"max_record,omitempty"`
+	MaxColumns      *int   `yaml:"max_columns,omitempty"`
+	MaxDepth        *int   `yaml:"max_depth,omitempty"`
 }
 
 // Read reads a feed file.
@@ -156,7 +162,7 @@ func Read(path string) (*Feed, error) {
 
 // Parse reads a feed file's text. Errors name the line.
 func Parse(text []byte) (*Feed, error) {
-	f := &Feed{}
+	f := &Feed{text: text}
 	if err := decode(text, f); err != nil {
 		return nil, syntax(err)
 	}
@@ -202,6 +208,9 @@ func syntax(err error) error {
 	}
 	return e.Try("the keys are described in docs/schema.md, and for editors by: trevak feed schema")
 }
+
+// Line returns the line of a key, which is named by its path with points; 0 where it is not in the file.
+func (f *Feed) Line(key string) int64 { return at(f.text, "$."+key, &fault.Error{}).Line }
 
 // at gives an error the line of a node.
 func at(text []byte, path string, e *fault.Error) *fault.Error {

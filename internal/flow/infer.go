@@ -102,6 +102,10 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 		return nil, err
 	}
 	settled, unmatched := total.Settle(r.Corrections)
+	unmatched = slices.DeleteFunc(unmatched, func(u schema.Unmatched) bool {
+		// A record of JSON need not have every member, so one that is missing is a mistake only where there is one of a like name.
+		return u.Flag == schema.DeclaredFlag && !u.Near && !s.named()
+	})
 	if err := distinctNames("", settled.Fields); err != nil {
 		return nil, err
 	}

@@ -5,16 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 	"time"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
-	"trevak/internal/fit"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
-	"trevak/internal/sniff"
 	"trevak/internal/table"
 )
 
@@ -34,6 +30,8 @@ type Loading struct {
 	Drift Drift
 	// Splits are lists that go to tables of their own.
 	Splits []Split
+	// KeyStated says that the key was stated for this very load, which a table that has another one refuses.
+	KeyStated bool
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
 }
@@ -65,6 +63,55 @@ func (l Loading) once(ctx context.Context, b Budget) (*Report, error) {
 		return w.report, err
 	}
 	return w.report, w.commit(ctx, b)
+}
+
+// CheckLoad makes the checks that a load makes before it writes, on a sample of the records.
+func CheckLoad(ctx context.Context, l Loading, b Budget) error {
+	if len(l.Splits) > 0 {
+		if err := l.resolve(ctx); err != nil {
+			return err
+		}
+		parts, err := l.parts()
+		for _, part := range parts {
+			if err == nil {
+				err = CheckLoad(ctx, part, b)
+			}
+		}
+		return err
+	}
+	source, err := survey(ctx, &l.Reading, b)
+	if err != nil {
+		return err
+	}
+	existing, err := l.Warehouse.Load(ctx, l.Into)
+	if err != nil {
+		return err
+	}
+	if err := l.Warehouse.MayWrite(ctx, l.Into, existing); err != nil {
+		return err
+	}
+	l.DryRun = true
+	if existing != nil {
+		f := further{Loading: l, source: source, table: existing, budget: b, started: time.Now()}
+		if err := f.begin(ctx); err != nil {
+			return err
+		}
+		_, err = f.prepare()
+		return err
+	}
+	added, err := source.extras(l.Reading)
+	if err != nil {
+		return err
+	}
+	inferred, err := source.inferFirst(ctx, l.Reading, b)
+	if err != nil {
+		return err
+	}
+	_, err = source.underInferred(inferred, added, func(s schema.Schema) (prepared, error) {
+		_, out, err := l.firstOutput(s)
+		return out, err
+	})
+	return err
 }
 
 // written is a load whose files are there, before its commit.
@@ -158,24 +205,31 @@ func (nowhere) Close() error { return nil }
 // first writes the files of a table that does not exist yet.
 func (l Loading) first(ctx context.Context, source *Source, b Budget, started time.Time) (*table.Append, []layout.DataFile, *Report, error) {
 	var load *table.Append
-	out, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (prepared, error) {
-		describeOrigins(s)
-		spec, options, err := l.arrange(l.Partition, l.Sort, l.Layout, s)
-		if err != nil {
-			return prepared{}, err
-		}
-		if options.Columnar, err = l.formatted(options.Columnar, columnar.Parquet); err != nil {
-			return prepared{}, err
-		}
-		if load, err = l.Warehouse.Create(l.Into, s, spec, options.Sort, options.Columnar.Format); err != nil {
-			return prepared{}, err
-		}
-		return prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), hashes: true, dry: l.DryRun}, load.Rollback}, nil
+	out, files, report, err := source.writeFirst(ctx, l.Reading, b, started, l.Into.String(), func(s schema.Schema) (out prepared, err error) {
+		load, out, err = l.firstOutput(s)
+		return out, err
 	})
 	if err == nil {
 		load.Schema = out.schema
 	}
 	return load, files, report, err
+}
+
+// firstOutput begins the first load of a table under a schema.
+func (l Loading) firstOutput(s schema.Schema) (*table.Append, prepared, error) {
+	describeOrigins(s)
+	spec, options, err := l.arrange(l.Partition, l.Sort, l.Layout, s)
+	if err != nil {
+		return nil, prepared{}, err
+	}
+	if options.Columnar, err = l.formatted(options.Columnar, columnar.Parquet); err != nil {
+		return nil, prepared{}, err
+	}
+	load, err := l.Warehouse.Create(l.Into, s, spec, options.Sort, options.Columnar.Format)
+	if err != nil {
+		return nil, prepared{}, err
+	}
+	return load, prepared{output{schema: load.Schema, spec: load.Spec, options: options, create: l.place(load), hashes: true, dry: l.DryRun}, load.Rollback}, nil
 }
 
 // formatted completes options by the format of the data files, usual where the load names none.
@@ -194,340 +248,4 @@ func describeOrigins(s schema.Schema) {
 			f.Doc = "named " + fault.Quote(f.Origin) + " in the source"
 		}
 	})
-}
-
-// further is a load into a table that exists.
-type further struct {
-	Loading
-	source  *Source
-	table   *table.Table
-	budget  Budget
-	started time.Time
-	added   []extra
-	// inferred is the batch's own schema, nil while it is not needed.
-	inferred *Inference
-	// misfits says that the table gets a column for them.
-	misfits bool
-	load    *table.Append
-}
-
-func (l *further) run(ctx context.Context) (*table.Append, []layout.DataFile, *Report, error) {
-	if err := l.sameLayout(); err != nil {
-		return nil, nil, nil, err
-	}
-	var err error
-	if l.added, err = l.source.extras(l.Reading); err != nil {
-		return nil, nil, nil, err
-	}
-	if err := l.table.KeepTypes(ctx); err != nil {
-		return nil, nil, nil, err
-	}
-	if l.misfits = l.table.Schema.Index(schema.MisfitColumn) >= 0; l.misfits {
-		l.added = append(l.added, misfitExtra)
-	}
-	l.byPosition()
-	if err := l.look(ctx); err != nil {
-		return nil, nil, nil, err
-	}
-	rewritten := false
-	for {
-		out, err := l.prepare()
-		if err != nil && l.inferred != nil && !l.inferred.Whole && fault.KindOf(err) == fault.Usage {
-			l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
-			if err != nil {
-				return nil, nil, nil, err
-			}
-			continue
-		}
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		files, report, err := l.source.attempt(ctx, l.Reading, l.budget, &out, l.started, l.Into.String())
-		if err == nil {
-			report.Rewritten = rewritten && !l.DryRun
-			l.load.Schema, l.load.Cause = tableSchema(out.schema), "load of "+cause(l.source)
-			for _, d := range report.Drift {
-				if d.Kind == schema.Added || d.Kind == schema.Widened || d.Kind == schema.Settled {
-					l.load.Changes = append(l.load.Changes, Sentence(d))
-				}
-			}
-			if l.misfits && l.table.Schema.Index(schema.MisfitColumn) < 0 {
-				l.load.Changes = append(l.load.Changes, "column "+schema.MisfitColumn+" is new, for values that fit no other")
-			}
-			return l.load, files, report, nil
-		}
-		l.load.Rollback()
-		rewritten = rewritten || report.wrote()
-		switch {
-		case errors.Is(err, errMisfits) && !l.misfits:
-			l.misfits, l.added = true, append(l.added, misfitExtra)
-		case errors.Is(err, errWider) && l.source.mayWiden():
-			if err = l.source.reshape(ctx, l.Reading, l.budget, true); err == nil {
-				l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
-			}
-			if err != nil {
-				return nil, nil, nil, err
-			}
-		case errors.Is(err, errWider) && (l.inferred == nil || !l.inferred.Whole):
-			if l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false); err != nil {
-				return nil, nil, nil, err
-			}
-		default:
-			return nil, nil, nil, err
-		}
-	}
-}
-
-// cause names the objects of a source in the history of a table.
-func cause(s *Source) string {
-	if len(s.Inputs) == 1 {
-		return s.Inputs[0].Location
-	}
-	return s.Inputs[0].Location + " and others"
-}
-
-// look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for corrections, and to
-// tell every difference.
-func (l *further) look(ctx context.Context) (err error) {
-	c := l.Corrections
-	corrected := len(c.Types)+len(c.Renames)+len(c.Only)+len(c.Drop)+len(c.Required)+len(c.Key)+len(c.Columns) > 0
-	switch {
-	case l.Drift == Stop:
-		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
-	case len(l.table.Schema.Untyped()) > 0:
-		// What the first values are decides a type, so all of them have to be looked at.
-		l.inferred, err = l.source.infer(ctx, l.Reading, l.budget, true, false)
-	case corrected, l.source.columnar(), l.source.Format() == sniff.Delimited && l.Drift == Grow && l.newNames():
-		l.inferred, err = l.source.inferFirst(ctx, l.Reading, l.budget)
-	}
-	return err
-}
-
-func (l *further) newNames() bool {
-	return newColumnFields(l.source, l.table.Schema, l.Corrections.Names, false).unknown()
-}
-
-// prepare makes the output of the next attempt.
-func (l *further) prepare() (output, error) {
-	if err := l.sameNames(); err != nil {
-		return output{}, err
-	}
-	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
-	options := l.Layout
-	options.Sort = l.table.Sort
-	out := output{spec: l.table.Spec, options: options, fixed: true, style: l.Corrections.Names, stop: l.Drift == Stop, extras: l.added, hashes: true, dry: l.DryRun}
-	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
-	for i := range s.Fields {
-		f := &s.Fields[i]
-		f.Added = slices.Contains(ownColumns, f.Name) || slices.ContainsFunc(l.added, func(e extra) bool { return e.field.Name == f.Name })
-	}
-	l.notation(&s)
-	if l.inferred != nil {
-		if err := l.evolve(&s, &next, &out); err != nil {
-			return out, err
-		}
-	}
-	if l.Drift == Hold {
-		out.unknown = fit.UnknownKept
-	}
-	l.addOwn(&s, &next)
-	if err := l.requiredThere(s); err != nil {
-		return out, err
-	}
-	var err error
-	if out.options.Columnar, err = options.Columnar.For(s); err != nil {
-		return out, err
-	}
-	if out.options.Columnar, err = l.formatted(out.options.Columnar, l.table.Format); err != nil {
-		return out, err
-	}
-	l.load = l.Warehouse.Append(l.table, s)
-	l.load.Format = out.options.Columnar.Format
-	out.schema, out.create = s, l.place(l.load)
-	return out, nil
-}
-
-// addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits comes under any
-// policy.
-func (l *further) addOwn(s *schema.Schema, next *int) {
-	for _, e := range l.added {
-		if s.Index(e.field.Name) >= 0 || l.Drift != Grow && e.field.Name != schema.MisfitColumn {
-			continue
-		}
-		f := e.field
-		if f.ID = *next; f.Name == schema.MisfitColumn {
-			f.Doc = "values that fit no column, as JSON"
-		}
-		*next++
-		s.Fields = append(s.Fields, f)
-	}
-}
-
-// byPosition gives the fields of objects without a header the names of the table's columns, in the order these were made, unless the table knows them by
-// the names that fields without a header have.
-func (l *further) byPosition() {
-	columns := slices.Clone(l.table.Schema.Fields)
-	slices.SortFunc(columns, func(a, b schema.Field) int { return a.ID - b.ID })
-	index := schema.NewIndex(columns, l.Corrections.Names)
-	for i := range l.source.Inputs {
-		rules := &l.source.Inputs[i].Rules
-		if rules.Format != sniff.Delimited || rules.Header || len(l.Stated.Columns) > 0 || slices.ContainsFunc(rules.Names, func(name string) bool { return index.Find(name) >= 0 }) {
-			continue
-		}
-		names := slices.Clone(rules.Names)
-		for c := range names {
-			if c < len(columns) && columns[c].Name != schema.MisfitColumn {
-				names[c] = columns[c].Source()
-			}
-		}
-		rules.Names = names
-	}
-}
-
-// notation makes the table's columns be read as the corrections say of all columns.
-func (l *further) notation(s *schema.Schema) {
-	s.Walk(func(_ string, f *schema.Field) {
-		if f.Type.Nested() {
-			return
-		}
-		f.Notation.Nulls = slices.Concat(f.Notation.Nulls, l.Corrections.Nulls)
-		switch f.Type.Kind {
-		case schema.Int, schema.Long, schema.Float, schema.Double, schema.Decimal:
-			f.Notation.DecimalMark = l.Corrections.DecimalMark
-		}
-	})
-}
-
-// evolve brings the batch's own schema into the table's.
-func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
-	if err := l.matched(); err != nil {
-		return err
-	}
-	if err := l.renamesHold(); err != nil {
-		return err
-	}
-	batch := l.inferred.Schema.Clone()
-	if !l.inferred.Whole {
-		out.claims = l.inferred.sample.claims
-	}
-	evolved, found := schema.Evolve(*s, batch, l.Corrections.Names, next)
-	if l.Drift == Stop && len(found) > 0 {
-		return &DriftError{Table: l.table.Name.String(), Differences: found}
-	}
-	out.known = found
-	if l.Drift == Hold {
-		// The columns stay, but what the corrections say of them holds.
-		*next = l.table.LastColumnID() + 1
-		out.known = nil
-		evolved.Fields = evolved.Fields[:len(s.Fields)]
-		for i := range evolved.Fields {
-			evolved.Fields[i].ID, evolved.Fields[i].Type, evolved.Fields[i].Notation = s.Fields[i].ID, s.Fields[i].Type, s.Fields[i].Notation
-		}
-	}
-	*s = evolved
-	if l.inferred.Whole {
-		settleUnseen(s)
-		// Whatever could widen did.
-		s.Walk(func(_ string, f *schema.Field) { f.Widens = false })
-	}
-	passOver(s, batch)
-	return l.pinTable(s)
-}
-
-// matched explains corrections that name a column which neither source nor table has.
-func (l *further) matched() error {
-	kept := l.inferred.unmatched[:0]
-	for _, u := range l.inferred.unmatched {
-		known := false
-		l.table.Schema.Walk(func(path string, f *schema.Field) {
-			known = known || path == u.Name || f.Source() == u.Name || strings.ReplaceAll(path, "."+schema.ElementName, "") == u.Name
-		})
-		if !known || u.Flag == "--rename" {
-			kept = append(kept, u)
-		}
-	}
-	l.inferred.unmatched = kept
-	return l.inferred.allMatched()
-}
-
-// renamesHold refuses a new name for a column that the table has under another: a load does not rename columns of a table.
-func (l *further) renamesHold() error {
-	index := schema.NewIndex(l.table.Schema.Fields, l.Corrections.Names)
-	for _, old := range sortedKeys(l.Corrections.Renames) {
-		name := l.Corrections.Renames[old]
-		if at := index.Exact(old); at >= 0 && l.table.Schema.Fields[at].Name != name {
-			column := l.table.Schema.Fields[at].Name
-			return fault.New(fault.Usage, "--rename %s=%s: the table %s has the column as %q", old, name, l.table.Name, column).
-				Try("rename it with: trevak alter %s --rename '%s=%s'", l.table.Name, column, name)
-		}
-	}
-	return nil
-}
-
-// passOver marks the table's columns that corrections leave out.
-func passOver(s *schema.Schema, batch schema.Schema) {
-	for i := range s.Fields {
-		f := &s.Fields[i]
-		omitted := slices.Contains(batch.Omit, f.Source()) || slices.Contains(batch.Omit, f.Name)
-		if batch.OmitRest {
-			omitted = !slices.ContainsFunc(batch.Fields, func(b schema.Field) bool { return b.Source() == f.Source() || b.Name == f.Name })
-		}
-		f.Skip = omitted && !f.Added
-	}
-}
-
-// pinTable marks the columns of a table whose type the user states, so that every spelling of it is taken and it does not widen.
-func (l *further) pinTable(s *schema.Schema) error {
-	var err error
-	s.Walk(func(path string, f *schema.Field) {
-		stated, ok := l.Corrections.Types[path]
-		for _, name := range []string{f.Source(), f.Alias, strings.ReplaceAll(path, "."+schema.ElementName, "")} {
-			if !ok && name != "" {
-				stated, ok = l.Corrections.Types[name]
-			}
-		}
-		if !ok || !f.Held || err != nil {
-			return
-		}
-		if !f.Type.Equal(stated.Type) && !schema.Promotes(stated.Type, f.Type) {
-			err = fault.New(fault.Schema, "column %q of the table is %s, not %s", path, f.Type, stated.Type).
-				Try("leave --type out for it; a table keeps its types, and alter can widen them")
-			return
-		}
-		f.Pinned, f.Widens = true, false
-		if stated.Notation.Format != "" {
-			f.Notation.Format = stated.Notation.Format
-		}
-	})
-	return err
-}
-
-// requiredThere refuses delimited text without a column that always has a value.
-func (l *further) requiredThere(s schema.Schema) error {
-	if !l.source.named() {
-		return nil
-	}
-	fields := newColumnFields(l.source, s, l.Corrections.Names, false)
-	for i, in := range l.source.Inputs {
-		for c, at := range fields.fields[i] {
-			if f := s.Fields[c]; at < 0 && f.Required && !f.Added {
-				e := fault.New(fault.Schema, "is missing, and the table requires it").In(in.Location).
-					Try("ask the sender for the column, or make it optional with: trevak alter %s --optional %s", l.table.Name, f.Name)
-				e.Column = f.Name
-				return e
-			}
-		}
-	}
-	return nil
-}
-
-// tableSchema leaves out of a schema what holds for one run only.
-func tableSchema(s schema.Schema) schema.Schema {
-	s = s.Clone()
-	s.Omit, s.OmitRest = nil, false
-	s.Walk(func(_ string, f *schema.Field) {
-		slices.Sort(f.Notation.Nulls)
-		f.Notation.Nulls = slices.Compact(f.Notation.Nulls)
-	})
-	return s
 }

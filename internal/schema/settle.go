@@ -34,7 +34,12 @@ type Corrections struct {
 type Unmatched struct {
 	// Flag is the one it was stated with, Name the column.
 	Flag, Name string
+	// Near says that a column of a like name was not declared, for those that a declaration has.
+	Near bool
 }
+
+// DeclaredFlag stands for a flag where a declared column names one that does not occur.
+const DeclaredFlag = "the feed file"
 
 // Settle turns what was observed into a schema: each column gets the narrowest type that holds everything seen in it, unless
 // it is pinned, and a legal name. Corrections that name no column are returned.
@@ -56,7 +61,8 @@ func (o *Observed) Settle(c Corrections) (Schema, []Unmatched) {
 
 type settler struct {
 	Corrections
-	used map[string]bool // paths that matched
+	used   map[string]bool // paths that matched
+	absent []Unmatched     // declared columns that do not occur
 }
 
 // unmatched lists the corrections that were not used, by flag.
@@ -66,7 +72,7 @@ func (s *settler) unmatched() []Unmatched {
 		slices.Sort(names)
 		for _, name := range names {
 			if !s.used[name] {
-				out = append(out, Unmatched{flag, name})
+				out = append(out, Unmatched{Flag: flag, Name: name})
 			}
 		}
 	}
@@ -76,7 +82,7 @@ func (s *settler) unmatched() []Unmatched {
 	add("--drop", slices.Clone(s.Drop))
 	add("--required", slices.Clone(s.Required))
 	add("--key", slices.Clone(s.Key))
-	return out
+	return append(out, s.absent...)
 }
 
 func keys[V any](m map[string]V) []string {
@@ -163,6 +169,7 @@ func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Ty
 	safe := s.Names.Make(names)[len(declared):]
 	for i := range declared {
 		if seen[i] == nil {
+			s.missing(raw, &declared[i], others)
 			out.Fields = append(out.Fields, cloneField(declared[i]))
 			continue
 		}
@@ -172,6 +179,18 @@ func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Ty
 		s.member(&out, raw, legal, safe[i], n, nil)
 	}
 	return out
+}
+
+// missing notes a declared member that does not occur, where its name looks mistaken: it is stated to be that in the source, or there is one of a like name
+// that nobody declared.
+func (s *settler) missing(raw string, d *Field, others []*Node) {
+	names := make([]string, len(others))
+	for i, n := range others {
+		names[i] = n.Name
+	}
+	if near := len(Nearest(d.Source(), names)) > 0; near || d.Origin != "" {
+		s.absent = append(s.absent, Unmatched{Flag: DeclaredFlag, Name: join(raw, d.Source()), Near: near})
+	}
 }
 
 // declaredAs returns what finds the declared member that a name in the source is, -1 for none.
