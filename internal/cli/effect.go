@@ -106,7 +106,7 @@ func formatEffect(cmd *cobra.Command, format columnar.Format, single bool) error
 		err = idle(cmd, "on files of the format "+name+", which have no row groups", "row-group")
 	}
 	if err == nil && format.Text() {
-		err = idle(cmd, "on files of the format "+name+", which are text", "codec", "favor")
+		err = idle(cmd, "on files of the format "+name+", which are not compressed", "codec", "favor")
 	}
 	return err
 }

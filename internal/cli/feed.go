@@ -326,7 +326,8 @@ writes one, and --feed uses it.`,
 		Short: "Check a feed file",
 		Long: `Check makes the checks that a load by the feed file would make before it writes: what the keys say, whether its sources are there, how they would be
 read, whether its columns are in them, and whether the table would take them. It looks at a sample of the records.`,
-		Example: `  trevak feed check trevak-demo/stations.feed.yaml
+		Example: `  trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml
+  trevak feed check trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml -o json`,
 		Args: usageArgs(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.checkFeed(cmd.Context(), args[0]) },

@@ -10,6 +10,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/spf13/cobra"
+
 	"trevak/internal/testfolder"
 )
 
@@ -351,8 +354,12 @@ func TestDemoAndHelpExamples(t *testing.T) {
 	}
 	t.Setenv("TREVAK_WAREHOUSE", "")
 	examples := 0
+	var commands []*cobra.Command
 	for _, cmd := range (&app{}).root().Commands() {
-		if cmd.Name() == "completion" || cmd.Name() == "help" {
+		commands = append(append(commands, cmd), cmd.Commands()...)
+	}
+	for _, cmd := range commands {
+		if cmd.Name() == "completion" || cmd.Name() == "help" || cmd.HasParent() && cmd.Parent().Name() == "completion" {
 			continue
 		}
 		lines := strings.Split(strings.TrimSpace(cmd.Example), "\n")

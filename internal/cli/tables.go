@@ -52,7 +52,7 @@ table:namespace.table always is.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !isTable(args[0]) {
-				return a.describeFile(args[0])
+				return a.describeFile(cmd.Context(), args[0])
 			}
 			t, err := a.findTable(cmd.Context(), args[0])
 			if err != nil {
@@ -71,8 +71,8 @@ table:namespace.table always is.`,
 	}
 }
 
-func (a *app) describeFile(location string) error {
-	l, s, err := flow.DescribeFile(location)
+func (a *app) describeFile(ctx context.Context, location string) error {
+	l, s, err := flow.DescribeFile(ctx, location)
 	if err != nil {
 		return err
 	}

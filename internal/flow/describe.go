@@ -3,11 +3,15 @@ package flow
 import (
 	"context"
 	"errors"
+	"os"
 	"slices"
 	"time"
 
 	"trevak/internal/columnar"
+	"trevak/internal/fault"
+	"trevak/internal/locate"
 	"trevak/internal/schema"
+	"trevak/internal/sniff"
 	"trevak/internal/table"
 )
 
@@ -214,8 +218,11 @@ func ListTables(ctx context.Context, w *table.Warehouse) ([]*TableInfo, error) {
 	return out, nil
 }
 
-// DescribeFile reads how a Parquet file is built, and its schema.
-func DescribeFile(location string) (columnar.Layout, schema.Schema, error) {
+// DescribeFile reads how a columnar file is built, and its schema.
+func DescribeFile(ctx context.Context, location string) (columnar.Layout, schema.Schema, error) {
+	if err := describable(ctx, location); err != nil {
+		return columnar.Layout{}, schema.Schema{}, err
+	}
 	f, err := columnar.Open(location)
 	if err != nil {
 		return columnar.Layout{}, schema.Schema{}, err
@@ -223,4 +230,33 @@ func DescribeFile(location string) (columnar.Layout, schema.Schema, error) {
 	defer f.Close()
 	l, err := f.Layout()
 	return l, f.Schema, err
+}
+
+// describable refuses what is no columnar file, and says what it is and which command tells more of it.
+func describable(ctx context.Context, location string) error {
+	wrong := func(what string) error {
+		return fault.New(fault.Usage, "is %s; describe tells of tables and of columnar files", what).In(location).Try("look at it with: trevak preview %s", location)
+	}
+	if info, err := os.Stat(location); err == nil && info.IsDir() {
+		if locate.IsTable(location) {
+			return fault.New(fault.Usage, "is the folder of a table").In(location).Try("name the table as namespace.table, with its --warehouse")
+		}
+		return wrong("a folder")
+	}
+	found, err := locate.Resolve(ctx, []string{location}, locate.Web{}, nil)
+	if err != nil {
+		return err
+	}
+	in, err := settle(ctx, found.Objects[0], sniff.Stated{})
+	switch _, onDisk := in.Path(); {
+	case err != nil:
+		return err
+	case in.Quarantined:
+		return wrong("a quarantine file")
+	case family(in.Rules.Format) != sniff.Parquet:
+		return wrong(in.Rules.Format.Noun())
+	case !onDisk:
+		return fault.New(fault.Input, "is a columnar file, which is read from the disk only").In(location).Try("save it to a file first")
+	}
+	return nil
 }

@@ -50,6 +50,7 @@ type Cell struct {
 
 // PreviewSource reads the first n records of a source.
 func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
+	r.Looking = true
 	source, err := survey(ctx, &r, DefaultBudget())
 	if err != nil {
 		return nil, err
@@ -248,6 +249,10 @@ const troublesShown = 5
 
 func (g *grid) trouble(in Input, b *parse.Block, problems []parse.Problem) {
 	for _, p := range problems {
+		// What is wrong with lines above the header is told with the header.
+		if b.LineAt(p.Start) <= int64(in.Rules.Above.Lines) {
+			continue
+		}
 		if len(g.p.Troubles) < troublesShown {
 			g.p.Troubles = append(g.p.Troubles, problemFault(in.Location, b.LineAt(p.Start), p).Error())
 		}

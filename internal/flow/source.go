@@ -39,6 +39,8 @@ type Reading struct {
 	MayExpand, Mixed bool
 	// Particular are flags that were stated and speak of some formats only.
 	Particular []Particular
+	// Looking says that nothing comes of the reading but a look at it.
+	Looking bool
 	// found are the objects where they were resolved before.
 	found *locate.Found
 	// Stated are the reading rules that are fixed.
@@ -238,6 +240,9 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 			// What was kept back before is loaded when it is named, not because it lies there.
 			s.Passed = append(s.Passed, locate.Passed{Location: in.Location, What: "quarantine file"})
 			continue
+		}
+		if err := in.Rules.Above.Refusal(); err != nil && !r.Looking && in.SkipRows == 0 {
+			return nil, locateError(err, in.Location)
 		}
 		if err := r.Limits.checkColumns(len(in.Rules.Names), in.Location); err != nil {
 			return nil, err

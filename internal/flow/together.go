@@ -138,10 +138,10 @@ func (s *Source) describe(i int) string {
 	rules := s.Inputs[i].Rules
 	names := s.namesOf(i)
 	if names == nil && rules.Format == sniff.Delimited {
-		return fmt.Sprintf("%s without a header, %s", rules.Format, plural(int64(len(rules.Names)), true, "column", "columns"))
+		return fmt.Sprintf("%s without a header, %s", rules.Format.Noun(), plural(int64(len(rules.Names)), true, "column", "columns"))
 	}
 	if names == nil {
-		return string(rules.Format)
+		return rules.Format.Noun()
 	}
 	shown := rules.Names
 	if len(shown) == 0 {
@@ -155,7 +155,7 @@ func (s *Source) describe(i int) string {
 	if len(shown) > len(quoted) {
 		text += fmt.Sprintf(" and %d more", len(shown)-len(quoted))
 	}
-	return fmt.Sprintf("%s with %s", rules.Format, text)
+	return fmt.Sprintf("%s with %s", rules.Format.Noun(), text)
 }
 
 // patternOf returns a pattern that matches the objects of a group and no others of the source; it is empty where their endings do not tell.

@@ -142,7 +142,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	built, schema, err := flow.DescribeFile(files[0].Path)
+	built, schema, err := flow.DescribeFile(t.Context(), files[0].Path)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -33,6 +33,21 @@ const (
 	ORC       Format = "orc"
 )
 
+// Noun names a format in a sentence.
+func (f Format) Noun() string {
+	switch f {
+	case Delimited:
+		return "delimited text"
+	case JSONLines:
+		return "a file of JSON lines"
+	case JSON:
+		return "a JSON document"
+	case XML:
+		return "an XML document"
+	}
+	return "a columnar file"
+}
+
 // ErrMore says that the beginning of the object holds no whole record, so that more of it must be seen.
 var ErrMore = errors.New("the first record is longer than what was looked at")
 
@@ -62,6 +77,8 @@ type Rules struct {
 	Pad, SkipBlank bool
 	// Keys are the names of the members of the first record of JSON, as far as it was looked at.
 	Keys []string
+	// Above is lines that seem to stand above the header.
+	Above Above
 	// firstText is the raw text of the first record.
 	firstText string
 	// Reasons tells why, a line for each rule, in the order they are shown.
@@ -97,6 +114,8 @@ type Stated struct {
 	// Columns are the names of the columns.
 	Columns        []string
 	Pad, SkipBlank bool
+
+	below bool // lines were left out to look below them
 }
 
 func (r *Rules) because(rule, value, format string, args ...any) *Reason {
@@ -152,6 +171,7 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 	}
 	r.firstKeys(head)
 	r.describeText(encoding)
+	r.lookBelow(head, whole, encoding, stated)
 	return r, nil
 }
 
