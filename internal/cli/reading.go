@@ -110,6 +110,9 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	if r.Limits = f.limits; r.Limits.RecordBytes < 1 || r.Limits.Columns < 1 || r.Limits.Depth < 1 {
 		return r, fault.New(fault.Usage, "--max-record, --max-columns and --max-depth count from 1 on")
 	}
+	if r.Limits.Depth > deepest {
+		return r, fault.New(fault.Usage, "--max-depth %d is more than %d, the most that columns can be made of", r.Limits.Depth, deepest).Try("state at most that; deeper values can be kept as text by another program")
+	}
 	for _, text := range f.partitionValues {
 		column, value, ok := strings.Cut(text, "=")
 		if !ok || column == "" || value == "" {
@@ -146,6 +149,9 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	r.Corrections, err = f.corrections.corrections()
 	return r, err
 }
+
+// deepest is the most that --max-depth takes: each level is a column within others, with a path as long as it is deep.
+const deepest = 500
 
 // listed adds the sources that a file lists; blank lines are passed over.
 func listed(sources []string, from string) ([]string, error) {

@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -36,7 +37,10 @@ type app struct {
 }
 
 // memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
-const memoryLimit = 320 << 20
+const memoryLimit = 400 << 20
+
+// patience is how long the program may take to end once it is asked to.
+const patience = 5 * time.Second
 
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
@@ -49,8 +53,14 @@ func Main(args []string) int {
 	// A pipe that was closed is an error of the write, not the end of the program: a commit may have been made.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	// Whoever asks twice means at once.
-	context.AfterFunc(ctx, stop)
+	context.AfterFunc(ctx, func() {
+		// Whoever asks twice means at once.
+		stop()
+		// What does not look up from its work ends all the same: at any moment nothing is half done.
+		time.Sleep(patience)
+		fmt.Fprintln(os.Stderr, "trevak: stopped in the middle of its work; what was not committed does not count")
+		os.Exit(1)
+	})
 	return run(ctx, args, os.Stdout, os.Stderr)
 }
 

@@ -234,7 +234,9 @@ func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 	if err != nil {
 		return err
 	}
-	pager.SetIndexBuilders(index, offsets)
+	if index != nil {
+		pager.SetIndexBuilders(index, offsets)
+	}
 	body, n := c.values.dictionary()
 	if n > 0 {
 		if _, err := pager.WriteDictionaryPage(file.NewDictionaryPage(memory.NewBufferBytes(body), int32(n), parquet.Encodings.Plain)); err != nil {

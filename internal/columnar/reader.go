@@ -181,8 +181,17 @@ func (f *File) Rows() int64 {
 	return f.reader.NumRows()
 }
 
-// batchRows is how many rows are read at a time.
-const batchRows = 8192
+// batchRows is how many rows are read at a time, fewer of files with very many columns: batchValues are read at most, but leastRows at least.
+const (
+	batchRows   = 8192
+	batchValues = 4 << 20
+	leastRows   = 64
+)
+
+// rowsAtATime is how many rows of so many leaf columns are read at a time.
+func rowsAtATime(leaves int) int64 {
+	return int64(min(batchRows, max(leastRows, batchValues/max(1, leaves))))
+}
 
 // Batches reads the file's rows in order and hands them on; emit returns io.EOF to stop early. A batch is valid until emit
 // returns.
@@ -197,7 +206,10 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 		}
 		return wrapped(f.location, err)
 	}
-	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{BatchSize: batchRows}, memory.DefaultAllocator)
+	if wide(f.reader) {
+		return f.wideBatches(ctx, emit)
+	}
+	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(f.reader.MetaData().Schema.NumColumns())}, memory.DefaultAllocator)
 	if err != nil {
 		return broken(f.location, err)
 	}

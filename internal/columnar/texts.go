@@ -2,6 +2,7 @@ package columnar
 
 import (
 	"bytes"
+	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/parquet"
@@ -21,6 +22,7 @@ type texts struct {
 	used  bool     // a page with ids was encoded
 	count int      // values in the row group
 	pages uint32   // number of the open page, from 1
+	most  int      // bytes of the dictionary
 	seen  []uint32 // per id: the last page it occurred in
 	low   []byte
 	high  []byte
@@ -31,12 +33,12 @@ type texts struct {
 }
 
 func newTexts(codec Codec) *texts {
-	return &texts{pages: 1, order: bytes.Compare, choice: choice{codec: codec}}
+	return &texts{most: dictionaryBytes, pages: 1, order: bytes.Compare, choice: choice{codec: codec}}
 }
 
 // newFixedTexts encodes byte strings of one length; signed says that they are numbers in two's complement, big-endian.
 func newFixedTexts(width int, signed bool) *texts {
-	t := &texts{width: width, pages: 1, order: bytes.Compare}
+	t := &texts{most: dictionaryBytes, width: width, pages: 1, order: bytes.Compare}
 	if signed {
 		t.order = compareSigned
 	}
@@ -81,15 +83,20 @@ func (t *texts) each(l leaf, value func(i int) []byte) {
 
 // judge gives the dictionary up where it does not pay.
 func (t *texts) judge() {
-	if t.forced || judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count) {
+	if t.forced || judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count, t.most) {
 		return
 	}
 	t.gone, t.never = true, !t.used
 	for _, id := range t.ids {
 		t.plain = t.append(t.plain, t.dict.Value(id))
 	}
-	t.ids = t.ids[:0]
+	if t.ids = t.ids[:0]; t.never {
+		t.dict, t.seen = encode.Text{}, nil
+	}
 }
+
+// limitDictionary says how large the dictionary may become, in bytes.
+func (t *texts) limitDictionary(most int) { t.most = most }
 
 // one takes a value. While there is a dictionary only the first occurrence in a page is held against the extremes.
 func (t *texts) one(v []byte) {
@@ -124,6 +131,10 @@ func (t *texts) append(dst, v []byte) []byte {
 }
 
 func (t *texts) stretch(v []byte) {
+	if t.width == 0 {
+		// More of it does not count.
+		v = v[:min(len(v), longestBound+utf8.UTFMax)]
+	}
 	if !t.some {
 		t.low, t.high, t.some = append(t.low[:0], v...), append(t.high[:0], v...), true
 		return
@@ -138,10 +149,56 @@ func (t *texts) stretch(v []byte) {
 
 func (t *texts) pending() int { return 4*len(t.ids) + len(t.plain) }
 
+// longestBound is from how many bytes on the extremes of texts are shortened (Parquet, Statistics: they may be bounds that do not occur): they stand in
+// each page header, in the column index and in the footer.
+const longestBound = 256
+
+// bounds returns the extremes of the open page, or what is below and above them and short; nothing where nothing short is above.
+func (t *texts) bounds() extremes {
+	low, high := bytes.Clone(t.low[:prefixEnd(t.low, longestBound)]), bytes.Clone(t.high)
+	if len(high) > longestBound && t.width == 0 {
+		if high = above(high[:longestBound]); high == nil {
+			return extremes{}
+		}
+	}
+	return extremes{low, high}
+}
+
+// prefixEnd returns where a text is cut that is longer than most bytes: before the character that would go beyond.
+func prefixEnd(b []byte, most int) int {
+	if len(b) <= most {
+		return len(b)
+	}
+	for end := most; end > most-utf8.UTFMax; end-- {
+		if utf8.RuneStart(b[end]) {
+			return end
+		}
+	}
+	return most
+}
+
+// above returns the least text of whole characters that stands behind all that begin with another, nil where there is none.
+func above(prefix []byte) []byte {
+	for end := len(prefix); end > 0; {
+		r, size := utf8.DecodeLastRune(prefix[:end])
+		if end -= size; r == utf8.RuneError && size == 1 {
+			// Part of a character that was cut, or bytes that are no text.
+			continue
+		}
+		if r++; r == 0xd800 {
+			r = 0xe000
+		}
+		if r <= utf8.MaxRune {
+			return utf8.AppendRune(bytes.Clone(prefix[:end]), r)
+		}
+	}
+	return nil
+}
+
 func (t *texts) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	var r extremes
 	if t.some {
-		r = extremes{bytes.Clone(t.low), bytes.Clone(t.high)}
+		r = t.bounds()
 	}
 	t.some = false
 	t.pages++

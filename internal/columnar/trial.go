@@ -111,7 +111,7 @@ func readAll(ctx context.Context, data []byte) error {
 		return err
 	}
 	defer r.Close()
-	reader, err := pqarrow.NewFileReader(r, pqarrow.ArrowReadProperties{BatchSize: batchRows}, memory.DefaultAllocator)
+	reader, err := pqarrow.NewFileReader(r, pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(r.MetaData().Schema.NumColumns())}, memory.DefaultAllocator)
 	if err != nil {
 		return err
 	}

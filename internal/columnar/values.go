@@ -94,10 +94,20 @@ const (
 // shortRuns is how long runs of the same value must be on average to speak for a dictionary.
 const shortRuns = 4
 
-// judge decides whether a dictionary of n different values, of so many bytes, still pays after count values.
-func judge(n, size, count int) bool {
+// dictionaryRoom returns how large the dictionaries of a file with so many leaf columns may become, in bytes: those of very many columns together shall
+// stay within bounds too. A value with its place in the table takes about wholeValue bytes.
+func dictionaryRoom(leaves int) int {
+	const many, all, value, wholeValue = 500, 96 << 20, 8, 56
+	if leaves <= many {
+		return dictionaryBytes
+	}
+	return all / leaves / wholeValue * value
+}
+
+// judge decides whether a dictionary of n different values, of so many bytes, still pays after count values. It may have most bytes.
+func judge(n, size, count, most int) bool {
 	share := float64(n) / float64(max(1, count))
-	return size <= dictionaryBytes && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
+	return size <= most && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
 }
 
 // scattered reports whether count values, n of them different, are likely to be of so many that no dictionary will pay. It holds for measured values, which
@@ -126,11 +136,12 @@ type fixed[T int32 | int64] struct {
 	known    translations
 	codes    []uint32 // scratch
 	pages    uint32   // number of the open page, from 1
+	most     int      // bytes of the dictionary
 	odd      bool     // a value that is no number has come with a dictionary
 }
 
 func newFixed[T int32 | int64](floating bool, codec Codec) *fixed[T] {
-	return &fixed[T]{floating: floating, choice: choice{codec: codec}, pages: 1}
+	return &fixed[T]{floating: floating, choice: choice{codec: codec}, pages: 1, most: dictionaryBytes}
 }
 
 // stored returns the values of an array in their stored form.
@@ -170,7 +181,7 @@ func (f *fixed[T]) judge() {
 	if runs := f.count - f.dict.Repeated; f.choice.codec.name() != "none" && f.count < shortRuns*runs {
 		count = runs
 	}
-	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), count) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
+	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), count, f.most) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
 		return
 	}
 	f.gone, f.never = true, !f.used
@@ -179,6 +190,9 @@ func (f *fixed[T]) judge() {
 	}
 	f.ids, f.dict, f.known = nil, encode.Fixed[T]{Values: f.dict.Values}, translations{}
 }
+
+// limitDictionary says how large the dictionary may become, in bytes.
+func (f *fixed[T]) limitDictionary(most int) { f.most = most }
 
 func sizeOf[T int32 | int64](v T) int {
 	if _, narrow := any(v).(int32); narrow {

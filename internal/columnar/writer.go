@@ -97,10 +97,17 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	props = parquet.NewWriterProperties(compressed...)
 	out.tree = tree
 	out.footer = metadata.NewFileMetadataBuilder(tree, props, nil)
-	out.index = &metadata.PageIndexBuilder{Schema: tree}
-	for _, leaf := range leafTypes(out.schema.Fields()) {
+	// Readers that look for the pages of a column among those of very many others take longer than the pages do.
+	if tree.NumColumns() <= wideLeaves {
+		out.index = &metadata.PageIndexBuilder{Schema: tree}
+	}
+	leaves := leafTypes(out.schema.Fields())
+	for _, leaf := range leaves {
 		i := len(out.chunks)
 		v := newValues(leaf, chosen[i])
+		if d, ok := v.(interface{ limitDictionary(int) }); ok {
+			d.limitDictionary(dictionaryRoom(len(leaves)))
+		}
 		if f, ok := v.(interface{ forceEncoding(parquet.Encoding) }); ok && o.force != "" {
 			f.forceEncoding(forced[o.force])
 		}
@@ -234,16 +241,14 @@ func (w *Writer) EndRowGroup() error {
 	if err := w.endPages(); err != nil {
 		return err
 	}
-	if err := w.index.AppendRowGroup(); err != nil {
-		return err
+	if w.index != nil {
+		if err := w.index.AppendRowGroup(); err != nil {
+			return err
+		}
 	}
 	group := w.footer.AppendRowGroup()
 	for i, c := range w.chunks {
-		index, err := w.index.GetColumnIndexBuilder(i)
-		if err != nil {
-			return err
-		}
-		offsets, err := w.index.GetOffsetIndexBuilder(i)
+		index, offsets, err := w.indexOf(i)
 		if err != nil {
 			return err
 		}
@@ -258,6 +263,19 @@ func (w *Writer) EndRowGroup() error {
 	w.rows = 0
 	w.groups++
 	return nil
+}
+
+// indexOf returns what gathers the page index of a column, nil where the file gets none.
+func (w *Writer) indexOf(column int) (metadata.ColumnIndexBuilder, *metadata.OffsetIndexBuilder, error) {
+	if w.index == nil {
+		return nil, nil, nil
+	}
+	index, err := w.index.GetColumnIndexBuilder(column)
+	if err != nil {
+		return nil, nil, err
+	}
+	offsets, err := w.index.GetOffsetIndexBuilder(column)
+	return index, offsets, err
 }
 
 // endPages encodes the open pages, side by side.
@@ -282,6 +300,19 @@ func (w *Writer) Pending() int64 {
 // Written returns how large the file is so far, what is pending included.
 func (w *Writer) Written() int64 { return w.sink.n + w.Pending() }
 
+// writeIndex writes the page index, where there is one.
+func (w *Writer) writeIndex() error {
+	if w.index == nil {
+		return nil
+	}
+	w.index.Finish()
+	var location metadata.PageIndexLocation
+	if err := w.index.WriteTo(w.sink, &location); err != nil {
+		return fmt.Errorf("writing the page index: %w", err)
+	}
+	return w.footer.SetPageIndexLocation(location)
+}
+
 // Close ends the file and describes it.
 func (w *Writer) Close() (*Summary, error) {
 	if w.err != nil {
@@ -290,12 +321,7 @@ func (w *Writer) Close() (*Summary, error) {
 	if err := w.EndRowGroup(); err != nil {
 		return nil, err
 	}
-	w.index.Finish()
-	var location metadata.PageIndexLocation
-	if err := w.index.WriteTo(w.sink, &location); err != nil {
-		return nil, fmt.Errorf("writing the page index: %w", err)
-	}
-	if err := w.footer.SetPageIndexLocation(location); err != nil {
+	if err := w.writeIndex(); err != nil {
 		return nil, err
 	}
 	footer, err := w.footer.Finish()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -68,7 +69,7 @@ const longestValue = 80
 func (e *Error) Error() string {
 	var b strings.Builder
 	if e.Object != "" {
-		b.WriteString(e.Object)
+		b.WriteString(Visible(e.Object))
 		if e.Line > 0 {
 			b.WriteByte(':')
 			b.WriteString(strconv.FormatInt(e.Line, 10))
@@ -107,6 +108,15 @@ func Quote(value string) string {
 		cut--
 	}
 	return fmt.Sprintf("%s… (%d bytes)", strconv.Quote(value[:cut]), len(value))
+}
+
+// Visible writes a location in one line: what cannot be seen in it is escaped.
+func Visible(location string) string {
+	if !strings.ContainsFunc(location, unicode.IsControl) {
+		return location
+	}
+	quoted := strconv.Quote(location)
+	return strings.ReplaceAll(quoted[1:len(quoted)-1], `\"`, `"`)
 }
 
 // New makes an error of a kind with a formatted reason.

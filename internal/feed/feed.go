@@ -8,7 +8,6 @@ import (
 	_ "embed" // for the JSON Schema
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/parser"
@@ -148,7 +147,7 @@ type Limits struct {
 
 // Read reads a feed file.
 func Read(path string) (*Feed, error) {
-	text, err := os.ReadFile(path)
+	text, err := readBounded(path)
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the feed file %s cannot be read", path)
 	}
@@ -163,6 +162,9 @@ func Read(path string) (*Feed, error) {
 // Parse reads a feed file's text. Errors name the line.
 func Parse(text []byte) (*Feed, error) {
 	f := &Feed{text: text}
+	if err := plausible(text); err != nil {
+		return nil, err
+	}
 	if err := decode(text, f); err != nil {
 		return nil, syntax(err)
 	}

@@ -41,25 +41,32 @@ type column struct {
 	bytes    []byte    // string, binary, uuid
 	bits     []byte    // boolean
 	nulls    int
-	tokens   int64            // values that were null tokens
-	longest  int              // text, in characters
-	ints     []int32          // int, date
-	floats   []float32        // float
-	decimals []decimal128.Num // decimal
-	key      *column          // map
-	index    schema.Index     // of the children
-	omit     map[string]bool  // members that are passed over
-	parent   *column
-	path     string // names in the source from the outermost column on, with dots between them
-	dt       arrow.DataType
-	reader   reader
-	field    schema.Field
+	tokens   int64 // values that were null tokens
+	// tokensBefore is how many there were before the texts that are being read.
+	tokensBefore int64
+	longest      int              // text, in characters
+	cut          bool             // values were taken back
+	ints         []int32          // int, date
+	floats       []float32        // float
+	decimals     []decimal128.Num // decimal
+	key          *column          // map
+	index        schema.Index     // of the children
+	omit         map[string]bool  // members that are passed over
+	parent       *column
+	path         string // names in the source from the outermost column on, with dots between them
+	dt           arrow.DataType
+	reader       reader
+	field        schema.Field
 }
 
 // newColumn prepares for the values of a field. The field's notation must be one that its type has.
 func newColumn(f schema.Field, parent *column, rows int) *column {
 	c := &column{field: f, kind: f.Type.Kind, parent: parent, path: parent.part(f.Source()), dt: f.Type.Arrow(), reader: newReader(f)}
 	c.literal, c.outlined = json.NewKey(f.Source()), outlinedAs(c)
+	if f.Added {
+		// What the program fills itself is no member of the source's records, whatever theirs are called.
+		c.literal = json.NewKey("\x00")
+	}
 	switch f.Type.Kind {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
 		c.longs = make([]int64, 0, rows)
@@ -84,7 +91,12 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 		c.offsets = append(make([]int32, 0, rows+1), 0)
 		c.key, c.element = newColumn(*f.Type.Key, c, rows), newColumn(*f.Type.Element, c, rows)
 	case schema.Struct:
-		c.index = schema.NewIndex(f.Type.Fields, schema.SafeNames)
+		c.index = schema.NewIndex(nil, schema.SafeNames)
+		for i := range f.Type.Fields {
+			if part := &f.Type.Fields[i]; !part.Added {
+				c.index.Add(i, part)
+			}
+		}
 		c.omit = make(map[string]bool, len(f.Type.Omit))
 		for _, name := range f.Type.Omit {
 			c.omit[name] = true
@@ -231,6 +243,17 @@ func (c *column) measure(b []byte) {
 	}
 }
 
+// measureAgain finds the longest text of those that are left when others were taken back.
+func (c *column) measureAgain() {
+	if c.longest == 0 {
+		return
+	}
+	c.longest = 0
+	for i := range c.n {
+		c.measure(c.bytes[c.offsets[i]:c.offsets[i+1]])
+	}
+}
+
 // data hands over what was collected. The column must not be used afterwards.
 func (c *column) data() *array.Data {
 	if c.words != nil {
@@ -303,6 +326,7 @@ func (c *column) truncate(n int) {
 	if c.n > n {
 		c.trimBits(n)
 		c.n = n
+		c.cut = true
 	}
 	// A list or struct may have parts of a value that it does not have itself yet.
 	if c.words != nil {

@@ -65,7 +65,9 @@ type Misfit struct {
 func count(out *Result, columns []*column) {
 	for _, c := range columns {
 		if c.words != nil {
-			c.longest = c.words.values.longest
+			c.longest = c.longestOf()
+		} else if c.cut {
+			c.measureAgain()
 		}
 		if c.longest > 0 {
 			if out.Longest == nil {

@@ -149,11 +149,12 @@ type walker struct {
 	misfits         []Misfit
 	folded          map[string]string // columns whose keys differ in letter case
 	trail           []int             // positions in the lists that the walk is in
+	tokened         []*column         // those in which the record has words for no value, each as often
 	scratch         []byte
 }
 
 func (w *walker) begin(r *json.Records, row, n int) {
-	w.problem, w.row, w.trail = nil, n, w.trail[:0]
+	w.problem, w.row, w.trail, w.tokened = nil, n, w.trail[:0], w.tokened[:0]
 	w.start, w.end = r.Span(row)
 	w.Reset(r.Text(row))
 }
@@ -181,6 +182,9 @@ func (w *walker) records(r *json.Records, root *column, from, to int, out *Resul
 		}
 		root.truncate(rows)
 		w.misfits = w.misfits[:misfits]
+		for _, c := range w.tokened {
+			c.tokens--
+		}
 	}
 	return true
 }
@@ -208,7 +212,7 @@ func (w *walker) object(c *column) {
 			key = w.Unescape(nil, key)
 		}
 		at := taken
-		if at >= len(c.children) || c.children[at].field.Source() != string(key) {
+		if at >= len(c.children) || c.children[at].field.Added || c.children[at].field.Source() != string(key) {
 			if at = w.member(c, string(key)); at < 0 {
 				if w.problem != nil {
 					return
@@ -340,7 +344,7 @@ func (w *walker) value(c *column) {
 			w.scratch = w.Unescape(w.scratch[:0], text)
 			text = w.scratch
 		}
-		if w.Err() != nil || c.reader.nulls != nil && target == schema.String && c.token(text) {
+		if w.Err() != nil || c.reader.nulls != nil && target == schema.String && w.token(c, text) {
 			return
 		}
 		readable := w.textFits(c)
@@ -349,7 +353,7 @@ func (w *walker) value(c *column) {
 			if escaped && c.words != nil {
 				c.words.keepEscaped(raw, c.codes[len(c.codes)-1]+1)
 			}
-		case !c.token(text):
+		case !w.token(c, text):
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	case kind != json.Invalid:
@@ -358,11 +362,20 @@ func (w *walker) value(c *column) {
 		switch {
 		case w.Err() != nil:
 		case c.statedNull(text) && !c.field.Type.Nested():
-			c.token(text)
+			w.token(c, text)
 		case !readable || !c.take(text):
 			w.refuse(c, text, w.Since(start), readable)
 		}
 	}
+}
+
+// token appends a null for a word that stands for one.
+func (w *walker) token(c *column, text []byte) bool {
+	if !c.token(text) {
+		return false
+	}
+	w.tokened = append(w.tokened, c)
+	return true
 }
 
 // textFits reports whether a JSON string may become a value of the column: of an inferred one only where inference reads

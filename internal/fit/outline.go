@@ -429,6 +429,7 @@ func (o *outline) settle() bool {
 	fits := true
 	o.broken = false
 	for _, c := range o.leaves {
+		c.tokensBefore = c.tokens
 		if fits {
 			in := cells.Column{Data: o.block, Spans: c.spans, Stride: 1, Unquoter: o}
 			fits = o.fill(c, &in, 0, len(c.spans)) < 0 && !o.broken
@@ -437,6 +438,9 @@ func (o *outline) settle() bool {
 	}
 	if !fits {
 		o.root.truncate(o.root.n - o.pending)
+		for _, c := range o.leaves {
+			c.tokens = c.tokensBefore
+		}
 		o.refused += o.pending
 	}
 	o.pending = 0

@@ -43,7 +43,7 @@ func (c *column) reset() {
 	case c.element == nil && c.children == nil:
 		c.truncate(0)
 	}
-	c.n, c.tokens, c.longest, c.stamp, c.objects = 0, 0, 0, 0, 0
+	c.n, c.tokens, c.longest, c.cut, c.stamp, c.objects = 0, 0, 0, false, 0, 0
 	if c.element != nil {
 		c.offsets = c.offsets[:1]
 		c.element.reset()

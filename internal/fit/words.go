@@ -2,6 +2,7 @@ package fit
 
 import (
 	"math/bits"
+	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -15,6 +16,7 @@ import (
 // words numbers the texts of one column as they are met, and keeps for each number the value that it was read as: a text that was met before is
 // neither read nor compared again, neither here nor by who takes the numbers. It belongs to one worker and outlives blocks.
 type words struct {
+	lengths []uint32     // of texts, by their numbers, in characters
 	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
 	room    *int         // see numberTable
 	table   wordTable
@@ -69,7 +71,24 @@ func (w *words) read(text []byte) (id uint32, ok bool) {
 		return 0, false
 	}
 	w.dictionary = nil
+	if c.field.Type.Kind == schema.String {
+		w.lengths = append(w.lengths, uint32(utf8.RuneCount(text)))
+	}
 	return uint32(c.n), true
+}
+
+// longestOf returns the length of the longest text of a column whose texts are numbered, in characters. Texts of records that were taken back do not count.
+func (c *column) longestOf() int {
+	if len(c.words.lengths) == 0 {
+		return 0
+	}
+	longest := uint32(0)
+	for i, code := range c.codes {
+		if n := c.words.lengths[code]; n > longest && !c.isNull(i) {
+			longest = n
+		}
+	}
+	return int(longest)
 }
 
 // number returns the number plus one of a column's text, reading it when it is new; ok is false when it is no value of the column. value is the text with
@@ -254,7 +273,7 @@ func (c *column) numbers() *array.Data {
 // uncoded makes a column of values of one of numbers, with room for so many.
 func (c *column) uncoded(rows int) *column {
 	out, from := newColumn(c.field, c.parent, rows), c.words.values
-	out.tokens, out.longest = c.tokens, from.longest
+	out.tokens, out.longest = c.tokens, c.longestOf()
 	out.stamp, out.position, out.spans = c.stamp, c.position, c.spans
 	for i, code := range c.codes {
 		if c.isNull(i) {

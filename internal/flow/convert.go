@@ -2,9 +2,12 @@ package flow
 
 import (
 	"context"
+	"strings"
 	"time"
+	"unicode"
 
 	"trevak/internal/columnar"
+	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
 )
@@ -51,6 +54,9 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		if err != nil {
 			return prepared{}, err
 		}
+		if err := writableNames(s, spec, dest.format.Text()); err != nil {
+			return prepared{}, err
+		}
 		if err := dest.begin(); err != nil {
 			return prepared{}, err
 		}
@@ -73,6 +79,31 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	}
 	report.Destination, report.Seconds = c.To, time.Since(started).Seconds()
 	return report, nil
+}
+
+// writableNames refuses names of columns that the files, or the folders of partitions, cannot have. They come of --names keep and of --rename.
+func writableNames(s schema.Schema, spec layout.Spec, text bool) (err error) {
+	if err = withoutControls(s); text {
+		err = nil
+	}
+	for _, t := range spec {
+		if strings.ContainsAny(t.Column, "/\\=\"'\x00") && err == nil {
+			err = fault.New(fault.Usage, "the rows cannot be partitioned by the column %s: its name stands in the names of folders, which cannot have it", fault.Quote(t.Column)).
+				Try("give it another name with --rename, or leave --names keep out")
+		}
+	}
+	return err
+}
+
+// withoutControls refuses names of columns with characters that cannot be seen.
+func withoutControls(s schema.Schema) (err error) {
+	s.Walk(func(path string, f *schema.Field) {
+		if strings.ContainsFunc(f.Name, unicode.IsControl) && err == nil {
+			err = fault.New(fault.Usage, "the name of the column %s holds a control character, which tables and columnar files are not to have", fault.Quote(path)).
+				Try("give it another name with --rename, or leave --names keep out")
+		}
+	})
+	return err
 }
 
 // arrange reads how rows are partitioned and sorted.

@@ -50,6 +50,9 @@ func (s *Source) extras(r Reading) ([]extra, error) {
 		return nil, err
 	}
 	for _, v := range r.PartitionValues {
+		if slices.ContainsFunc(ownColumns, func(own string) bool { return strings.EqualFold(own, v.Column) }) {
+			return nil, fault.New(fault.Usage, "--partition-value names the column %s, which is filled by the program", v.Column).Try("choose another name")
+		}
 		e := extra{field: schema.Field{Name: v.Column, Added: true, Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(s.Inputs))}
 		for i := range e.values {
 			e.values[i] = v.Value
@@ -124,6 +127,9 @@ func (s *Source) pathColumns(template string) ([]extra, error) {
 	}
 	out := make([]extra, len(names))
 	for i, name := range schema.SafeNames.Make(raw) {
+		if slices.ContainsFunc(ownColumns, func(own string) bool { return strings.EqualFold(own, name) }) {
+			return nil, fault.New(fault.Usage, "--path-columns names the column %s, which is filled by the program", name).Try("choose another name")
+		}
 		out[i].field = schema.Field{Name: name, Added: true}
 	}
 	for _, in := range s.Inputs {
@@ -156,11 +162,27 @@ func valuesKind(values []string) schema.Kind {
 	}
 }
 
+// ownName refuses a column of the source that is called like one that this program fills: what is in the one would be taken for the other.
+func ownName(name string) error {
+	return fault.New(fault.Usage, "the source has a column %q, which is the name of a column that is filled by the program", name).
+		Try("give it another name with --rename %s=NAME, or leave it out with --drop %s", name, name)
+}
+
+// sparesOwn refuses columns of a source that have names of columns which loads fill.
+func sparesOwn(fields []schema.Field) error {
+	for _, f := range fields {
+		if !f.Added && slices.ContainsFunc(ownColumns, func(own string) bool { return strings.EqualFold(own, f.Name) }) {
+			return ownName(f.Name)
+		}
+	}
+	return nil
+}
+
 // addExtras puts the extra columns behind those of the source.
 func addExtras(s *schema.Schema, list []extra) error {
 	for _, e := range list {
 		if slices.ContainsFunc(s.Fields, func(f schema.Field) bool { return strings.EqualFold(f.Name, e.field.Name) }) {
-			return fault.New(fault.Usage, "the source has a column %q of its own", e.field.Name).Try("leave --lineage or --path-columns out, or name the column otherwise")
+			return ownName(e.field.Name)
 		}
 		s.Fields = append(s.Fields, e.field)
 	}

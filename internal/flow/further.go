@@ -178,6 +178,9 @@ func (l *further) prepare() (output, error) {
 	if l.Drift == Hold {
 		out.unknown = fit.UnknownKept
 	}
+	if err := withoutControls(s); err != nil {
+		return out, err
+	}
 	l.addOwn(&s, &next)
 	if err := l.requiredThere(s); err != nil {
 		return out, err
@@ -189,7 +192,9 @@ func (l *further) prepare() (output, error) {
 	if out.options.Columnar, err = l.formatted(out.options.Columnar, l.table.Format); err != nil {
 		return out, err
 	}
-	l.load = l.Warehouse.Append(l.table, s)
+	if l.load, err = l.Warehouse.Append(l.table, s); err != nil {
+		return out, err
+	}
 	l.load.Format = out.options.Columnar.Format
 	out.schema, out.create = s, l.place(l.load)
 	return out, nil
@@ -255,6 +260,9 @@ func (l *further) evolve(s *schema.Schema, next *int, out *output) error {
 		return err
 	}
 	batch := l.inferred.Schema.Clone()
+	if err := sparesOwn(batch.Fields); err != nil {
+		return err
+	}
 	if !l.inferred.Whole {
 		out.claims = l.inferred.sample.claims
 	}

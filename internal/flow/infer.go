@@ -120,6 +120,14 @@ func (s *Source) infer(ctx context.Context, r Reading, b Budget, whole, keys boo
 	return &Inference{Source: s, Schema: settled, Observed: total, Records: total.Records(), Whole: whole, unmatched: unmatched, sample: p.sample}, nil
 }
 
+// wideNames is from how many columns on a source is too wide for much to be kept of each.
+const wideNames = 2000
+
+// wide reports whether the source has very many columns, as far as their names tell.
+func (s *Source) wide() bool {
+	return slices.ContainsFunc(s.Inputs, func(in Input) bool { return len(in.Rules.Names) > wideNames })
+}
+
 // mostExactly is how many different values of all columns together are counted exactly, in 128 MiB; of those beyond it the number is estimated.
 const mostExactly = 16 << 20
 
@@ -131,12 +139,14 @@ func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*sc
 	}
 	var room *schema.Room
 	if keys {
-		room = schema.NewRoom(mostExactly)
+		if room = schema.NewRoom(mostExactly); s.wide() {
+			room = schema.NewRoom(mostExactly / 8)
+		}
 	}
 	var merging sync.Mutex
 	var kept []*schema.Observed
 	err := process(ctx, p, func() func(*parse.Block) (struct{}, error) {
-		o := &observer{source: p.source, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room}}
+		o := &observer{source: p.source, limits: r.Limits, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room, MostFields: r.Limits.mostColumns(), Lean: s.wide()}}
 		merging.Lock()
 		kept = append(kept, o.seen)
 		merging.Unlock()
@@ -181,6 +191,7 @@ func (i *Inference) allMatched() error {
 // observer is one worker of an inferring pass.
 type observer struct {
 	source  *Source
+	limits  Limits
 	seen    *schema.Observed
 	records delimited.Records
 	lines   json.Records
@@ -190,7 +201,9 @@ func (o *observer) work(block *parse.Block) (struct{}, error) {
 	in := o.source.Inputs[block.Object]
 	if in.Rules.Format != sniff.Delimited {
 		parseJSON(&o.lines, in, block)
-		o.seen.JSON(&o.lines)
+		if o.seen.JSON(&o.lines); o.seen.Exceeded {
+			return struct{}{}, o.limits.tooMany(o.seen.MostFields, in.Location)
+		}
 	} else {
 		p := parser(in.Rules)
 		p.Parse(block, &o.records)

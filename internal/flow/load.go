@@ -217,6 +217,12 @@ func (l Loading) first(ctx context.Context, source *Source, b Budget, started ti
 
 // firstOutput begins the first load of a table under a schema.
 func (l Loading) firstOutput(s schema.Schema) (*table.Append, prepared, error) {
+	if err := sparesOwn(s.Fields); err != nil {
+		return nil, prepared{}, err
+	}
+	if err := withoutControls(s); err != nil {
+		return nil, prepared{}, err
+	}
 	describeOrigins(s)
 	spec, options, err := l.arrange(l.Partition, l.Sort, l.Layout, s)
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"trevak/internal/fault"
 	"trevak/internal/locate"
@@ -113,17 +114,27 @@ func (l Limits) parse() parse.Limits {
 	return p
 }
 
+// mostColumns is how many columns and parts of columns a source may have.
+func (l Limits) mostColumns() int {
+	if l.Columns == 0 {
+		return maxColumns
+	}
+	return l.Columns
+}
+
 // checkColumns refuses more columns than allowed.
 func (l Limits) checkColumns(n int, location string) error {
-	most := l.Columns
-	if most == 0 {
-		most = maxColumns
-	}
-	if n <= most {
+	if n <= l.mostColumns() {
 		return nil
 	}
-	return fault.New(fault.Input, "has %d columns and parts of columns, more than %d", n, most).In(location).
+	return fault.New(fault.Input, "has %d columns and parts of columns, more than %d", n, l.mostColumns()).In(location).
 		Try("check that it is read as it should be; if it is, allow more with --max-columns")
+}
+
+// tooMany refuses records of which more members were found than allowed, without looking for all.
+func (l Limits) tooMany(most int, location string) error {
+	return fault.New(fault.Input, "has records with more than %d different keys", most).In(location).
+		Try("keys that are values make a column each; if they are names, allow more with --max-columns")
 }
 
 // Budget is what a run may use.
@@ -341,7 +352,9 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 		return in, err
 	}
 	defer stream.Close()
-	text := bufio.NewReaderSize(stream, sniff.HeadBytes)
+	text := heads.Get().(*bufio.Reader)
+	text.Reset(stream)
+	defer heads.Put(text)
 	// Errors are met again below, where they are told.
 	start, _ := text.Peek(sniff.HeadBytes)
 	var from io.Reader = text
@@ -369,6 +382,26 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 	return in, err
 }
 
+// heads are buffers for the beginnings of objects, of which there may be very many.
+var heads = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, sniff.HeadBytes) }}
+
+// readHead reads up to so many bytes, in no more memory than they need where they are few.
+func readHead(from io.Reader, size int) ([]byte, error) {
+	const few = 8 << 10
+	head := make([]byte, min(size, few))
+	n, err := io.ReadFull(from, head)
+	if err != nil || n == size {
+		return head[:n], err
+	}
+	more := make([]byte, size)
+	copy(more, head)
+	m, err := io.ReadFull(from, more[n:])
+	if m > 0 && errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF
+	}
+	return more[:n+m], err
+}
+
 // keptRules states how records of a quarantine file are read, as they were before, where the user does not state it.
 func keptRules(kept quarantine.Record, stated sniff.Stated) sniff.Stated {
 	stated.SkipRows, stated.Encoding, stated.Records = 0, "", ""
@@ -393,9 +426,8 @@ func keptRules(kept quarantine.Record, stated sniff.Stated) sniff.Stated {
 func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reason, stated sniff.Stated) (sniff.Rules, error) {
 	var head []byte
 	for size := sniff.HeadBytes; ; size *= 8 {
-		more := make([]byte, size-len(head))
-		n, err := io.ReadFull(from, more)
-		head = append(head, more[:n]...)
+		more, err := readHead(from, size-len(head))
+		head = append(head, more...)
 		if stated.SkipRows > 0 {
 			head = dropLines(head, stated.SkipRows)
 			stated.SkipRows = 0

@@ -17,6 +17,14 @@ type kin struct {
 	bytes   int64
 }
 
+// take adds the objects of another group.
+func (k *kin) take(o *kin) {
+	k.members, k.bytes = append(k.members, o.members...), k.bytes+o.bytes
+	for n, is := range o.names {
+		k.names[n] = is
+	}
+}
+
 // belongTogether refuses a source of which a folder or a pattern brought files that are unlike the others, a note to the reader among tables
 // for example: its lines would become rows.
 func (s *Source) belongTogether() error {
@@ -42,7 +50,7 @@ func (s *Source) belongTogether() error {
 			apart = append(apart, fmt.Sprintf("%s (%s)", s.Inputs[i].Location, s.describe(i)))
 		}
 	}
-	first := main.members[0]
+	first := slices.Min(main.members)
 	others := fmt.Sprintf("the other %d objects, as %s (%s)", len(main.members), s.Inputs[first].Location, s.describe(first))
 	if len(main.members) == 1 {
 		others = fmt.Sprintf("%s (%s)", s.Inputs[first].Location, s.describe(first))
@@ -78,23 +86,29 @@ func (s *Source) kindred() []*kin {
 			nameless = append(nameless, i)
 			continue
 		}
-		own := &kin{names: map[string]bool{string(family(in.Rules.Format)): false}}
+		format := string(family(in.Rules.Format))
+		var into *kin
 		joined := groups[:0]
 		for _, g := range groups {
-			if _, same := g.names[string(family(in.Rules.Format))]; same && slices.ContainsFunc(names, func(n string) bool { return g.names[n] }) {
-				own.members, own.bytes = append(own.members, g.members...), own.bytes+g.bytes
-				for n, is := range g.names {
-					own.names[n] = is
-				}
-			} else {
+			_, same := g.names[format]
+			switch {
+			case !same || !slices.ContainsFunc(names, func(n string) bool { return g.names[n] }):
 				joined = append(joined, g)
+			case into == nil:
+				into = g
+				joined = append(joined, g)
+			default:
+				into.take(g)
 			}
 		}
-		own.members, own.bytes = append(own.members, i), own.bytes+in.Size
-		for _, n := range names {
-			own.names[n] = true
+		if groups = joined; into == nil {
+			into = &kin{names: map[string]bool{format: false}}
+			groups = append(groups, into)
 		}
-		groups = append(joined, own)
+		into.members, into.bytes = append(into.members, i), into.bytes+in.Size
+		for _, n := range names {
+			into.names[n] = true
+		}
 	}
 	for _, i := range nameless {
 		groups = s.shelter(groups, i)

@@ -113,6 +113,10 @@ func newColumnFields(source *Source, s schema.Schema, style schema.NameStyle, ex
 		var kept []fit.Kept
 		for i, name := range in.Rules.Names {
 			at, caseOnly := index.Look(name)
+			if at >= 0 && s.Fields[at].Added {
+				// What the program fills is no column for what the source has.
+				at = -1
+			}
 			switch {
 			case slices.Contains(s.Omit, name):
 			case at >= 0 && columns[at] < 0 && !(caseOnly && exact):

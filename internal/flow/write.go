@@ -226,6 +226,7 @@ func (s *Source) writeFirst(ctx context.Context, r Reading, b Budget, started ti
 			if !warned {
 				warned = true
 				b.warn(inferred.foresee(out.spec))
+				inferred.Observed.Root.Forget()
 			}
 			out.style = r.Corrections.Names
 			files, report, err = s.attempt(ctx, r, b, &out.output, started, target)

@@ -164,8 +164,8 @@ func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, allo
 	if len(buf) == 0 {
 		return nil
 	}
-	_, err = s.send(buf, len(buf), s.block.lines(buf))
-	return err
+	s.block.Data = buf
+	return emit(s.block)
 }
 
 // splitter cuts a growing buffer into blocks.

@@ -11,7 +11,7 @@ import (
 
 // Preview writes reading rules and first records.
 func Preview(s Screen, p *flow.Preview) {
-	s.Printf("%s  %s\n", s.Bold(p.Name), extent(p))
+	s.Printf("%s  %s\n", s.Bold(clean(p.Name)), extent(p))
 	var facts []fact
 	for _, r := range p.Rules {
 		facts = append(facts, ruleFact(r))
@@ -19,7 +19,7 @@ func Preview(s Screen, p *flow.Preview) {
 	s.facts(facts)
 	for _, other := range p.Others {
 		for _, r := range other.Rules {
-			s.Printf("  %s: %s %s: %s\n", other.Location, r.Rule, r.Value, r.Why)
+			s.Printf("  %s: %s %s: %s\n", clean(other.Location), r.Rule, r.Value, r.Why)
 		}
 	}
 	if len(p.Columns) > 0 {
@@ -68,7 +68,7 @@ func extent(p *flow.Preview) string {
 			text += "; …"
 			break
 		}
-		text += fmt.Sprintf("; %s %s passed over", p.What, p.Location)
+		text += fmt.Sprintf("; %s %s passed over", p.What, clean(p.Location))
 	}
 	return text
 }

@@ -30,7 +30,7 @@ func Report(s Screen, r *flow.Report) {
 	if r.DryRun {
 		title += ": nothing was written; a load would do this"
 	}
-	s.Printf("%s\n\n", s.Bold(title))
+	s.Printf("%s\n\n", s.Bold(clean(title)))
 	if len(r.Alignment) > 0 {
 		alignment(s, r.Alignment)
 		s.Printf("\n")

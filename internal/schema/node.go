@@ -75,6 +75,7 @@ type where struct {
 	keys   bool // hashes are kept
 	nulls  map[string]bool
 	room   *Room
+	lean   bool
 	plain  []byte
 	found  weighed
 }
@@ -90,6 +91,9 @@ func (n *Node) begin(w *where) {
 	n.serial, n.latest = w.serial, start
 	if w.keys {
 		n.Distinct.room = w.room
+	}
+	if w.lean {
+		n.Distinct.off, n.Days.off, n.looks = !w.keys, !w.keys, -1
 	}
 	if w.keys && len(n.Hashes) > fewHashes {
 		if distinct, _ := n.Distinct.Estimate(); distinct < int64(len(n.Hashes))*9/10 {
@@ -275,6 +279,19 @@ func (n *Node) lengths() *Lengths {
 		n.Lengths = &Lengths{}
 	}
 	return n.Lengths
+}
+
+// Forget lets go of what takes much memory and is of use for advice alone: different values, examples, what was met before.
+func (n *Node) Forget() {
+	n.Distinct, n.Days, n.Hashes, n.recent, n.looks = Sketch{}, Sketch{}, nil, nil, -1
+	for _, f := range n.Fields {
+		f.Forget()
+	}
+	for _, part := range []*Node{n.Element, n.Entries} {
+		if part != nil {
+			part.Forget()
+		}
+	}
 }
 
 // Earliest returns the first place at which anything was seen.

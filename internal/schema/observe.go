@@ -20,6 +20,11 @@ type Observed struct {
 	Bytes int64
 	// Mark is the decimal mark of numbers in delimited text, 0 where it is the point without separators.
 	Mark byte
+	// MostFields bounds how many different members the records of JSON may have; 0 is no bound. Beyond it nothing more is looked at, and Exceeded is set.
+	MostFields int
+	Exceeded   bool
+	// Lean leaves out what takes much memory in each column and settles no type: how many different values there are.
+	Lean bool
 	// Nulls are texts that are stated to be no value in any column.
 	Nulls []string
 	// Keys says that hashes of values are kept, for Evidence.Unique.
@@ -45,6 +50,7 @@ func (o *Observed) Merge(other *Observed) {
 	o.Problems += other.Problems
 	o.Surplus += other.Surplus
 	o.Bytes += other.Bytes
+	o.Exceeded = o.Exceeded || other.Exceeded
 	if other.Problem != nil {
 		o.refuse(*other.Problem)
 	}
@@ -65,7 +71,7 @@ func (o *Observed) refuseAt(block *parse.Block, p parse.Problem) {
 func (o *Observed) where(block *parse.Block) where {
 	o.blocks++
 	o.Bytes += int64(len(block.Data))
-	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room}
+	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room, lean: o.Lean}
 	if len(o.Nulls) > 0 {
 		w.nulls = make(map[string]bool, len(o.Nulls))
 		for _, null := range o.Nulls {
@@ -112,7 +118,11 @@ func (o *Observed) JSON(r *json.Records) {
 	}
 	w := walker{where: o.where(r.Block)}
 	w.Limit(r.MaxDepth)
+	w.most = o.MostFields
 	for row := range r.Rows() {
+		if o.Exceeded {
+			return
+		}
 		start, end := r.Span(row)
 		w.start = start
 		w.Reset(r.Text(row))
@@ -123,6 +133,7 @@ func (o *Observed) JSON(r *json.Records) {
 			w.Reset(r.Text(row))
 			w.record(&o.Root)
 		}
+		o.Exceeded = o.Exceeded || w.most > 0 && len(o.Root.Fields) > w.most
 		if err := w.Err(); err != nil {
 			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
 		}
@@ -142,6 +153,7 @@ type walker struct {
 	where
 	scratch []byte
 	depth   int
+	most    int // members of the records
 }
 
 // record walks one record.
@@ -193,6 +205,14 @@ func (w *walker) object(n *Node) {
 		}
 		field.stamp = stamp
 		w.value(field)
+		if len(n.Fields) > mostMembers {
+			if w.depth > 1 {
+				n.gather()
+			} else if w.most > 0 && len(n.Fields) > w.most {
+				w.depth--
+				return
+			}
+		}
 	}
 	if w.depth--; w.depth > 0 && len(n.Fields) > mostMembers {
 		n.gather()

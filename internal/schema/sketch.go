@@ -26,6 +26,8 @@ type Sketch struct {
 	held      int
 	room      *Room
 	registers []uint8
+	// off says that nothing is counted.
+	off bool
 }
 
 // Room is memory that sketches share for counting exactly.
@@ -92,6 +94,9 @@ func mix(a, b uint64) uint64 {
 }
 
 func (s *Sketch) addHash(h uint64) {
+	if s.off {
+		return
+	}
 	if s.registers == nil && s.addExactly(h) {
 		return
 	}

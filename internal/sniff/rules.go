@@ -139,6 +139,28 @@ func isText(head []byte) bool {
 	return !bytes.ContainsFunc(head, func(c rune) bool { return c < ' ' && !strings.ContainsRune("\t\n\f\r\x1b", c) })
 }
 
+// fewControls is how many control characters make no text of none.
+const fewControls = 8
+
+// mostlyControls returns how many control characters, NUL bytes among them, a text holds that texts do not have, if they are more than a twentieth of it.
+func mostlyControls(head []byte) int {
+	n := 0
+	for _, c := range head {
+		if c < ' ' && c != '\t' && c != '\n' && c != '\f' && c != '\r' && c != '\x1b' {
+			n++
+		}
+	}
+	if 20*n <= len(head) || n < fewControls {
+		return 0
+	}
+	return n
+}
+
+// forced reports whether what is stated holds for delimited text alone.
+func (s Stated) forced() bool {
+	return s.Delimiter != "" || s.HeaderRows != nil || s.Quote != nil || len(s.Columns) > 0
+}
+
 // Settle decides the rules for one object. head is its first HeadBytes of text, or all of it when whole is set; encoding is what the
 // text was decoded from.
 // It returns ErrMore when the first record does not end within head; other errors are of the kind Input and say which formats
@@ -161,8 +183,9 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 			return r, fault.New(fault.Input, "is %s, which is not read yet", f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
 		}
 	}
-	if at := bytes.IndexByte(head, 0); at >= 0 {
-		return r, fault.New(fault.Input, "holds a NUL byte at byte %d, so it is no text", at+1).Try("convert it to text: delimited or JSON lines; state --encoding if it is text")
+	if n := mostlyControls(head); n > 0 && stated.Encoding == "" && !stated.forced() && stated.Records == "" {
+		return r, fault.New(fault.Input, "is mostly no text: %d of its first %d bytes are control characters", n, len(head)).
+			Try("convert it to text; if it is text, state its --encoding, or its --delimiter")
 	}
 	r.Encoding = encoding.Value
 	head = bytes.TrimPrefix(head, []byte("\ufeff"))
@@ -174,6 +197,9 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 	r.lookBelow(head, whole, encoding, stated)
 	return r, nil
 }
+
+// mostKeys is how many names of a first record are noted.
+const mostKeys = 100
 
 // firstKeys notes the names of the members of the first record, where that stands at the beginning or is the first element of an array that does.
 func (r *Rules) firstKeys(head []byte) {
@@ -199,6 +225,9 @@ func (r *Rules) firstKeys(head []byte) {
 		}
 		if escaped {
 			key = s.Unescape(nil, key)
+		}
+		if len(r.Keys) == mostKeys {
+			return
 		}
 		r.Keys = append(r.Keys, string(key))
 		s.Skip()
@@ -233,8 +262,7 @@ func lastRune(b []byte) int {
 // settleFormat tells JSON from delimited text and settles the dialect of the latter.
 func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 	text := bytes.TrimLeft(head, " \t\r\n")
-	forced := stated.Delimiter != "" || stated.HeaderRows != nil || stated.Quote != nil || len(stated.Columns) > 0
-	if len(text) > 0 && !forced {
+	if len(text) > 0 && !stated.forced() {
 		markup := text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1]))
 		switch {
 		case markup:

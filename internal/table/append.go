@@ -2,6 +2,7 @@ package table
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -75,6 +76,9 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if err := oneDecimal(spec, s); err != nil {
 		return nil, err
 	}
+	if err := describable(name, s); err != nil {
+		return nil, err
+	}
 	props, err := firstProperties(s)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
@@ -132,8 +136,27 @@ func firstProperties(s schema.Schema) (iceberg.Properties, error) {
 }
 
 // Append begins a further load of a table, under its schema or one that grew out of it.
-func (w *Warehouse) Append(t *Table, s schema.Schema) *Append {
-	return w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table, false)
+func (w *Warehouse) Append(t *Table, s schema.Schema) (*Append, error) {
+	if err := describable(t.Name, s); err != nil {
+		return nil, err
+	}
+	return w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table, false), nil
+}
+
+// mostSchemaBytes is how long the description of a table's schema may be: it stands in the head of every manifest, which the library bounds.
+const mostSchemaBytes = 1<<20 - 1<<12
+
+// describable refuses a schema that manifests have no room for.
+func describable(name Name, s schema.Schema) error {
+	text, err := json.Marshal(toIceberg(s))
+	if err != nil {
+		return fault.Wrap(fault.Schema, err, "the schema of %s cannot be described", name)
+	}
+	if len(text) <= mostSchemaBytes {
+		return nil
+	}
+	return fault.New(fault.Schema, "the %d columns of table %s take %d bytes to describe, more than the %d that the table's manifests have room for", len(s.Fields), name, len(text), mostSchemaBytes).
+		Try("load fewer columns with --only or --drop, or write the rows to files with convert")
 }
 
 func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format, base *icetable.Table, creates bool) *Append {

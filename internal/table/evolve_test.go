@@ -47,7 +47,7 @@ func TestSchemaGrowsWithTheCommit(t *testing.T) {
 	grown.Fields[0].Type.Kind = schema.Long
 	grown.Fields[2].Longest = 5
 	grown.Fields = append(grown.Fields, schema.Field{ID: first.LastColumnID() + 1, Name: "crew", Origin: "Crew", Type: schema.Type{Kind: schema.String}})
-	a = w.Append(first, grown)
+	a = appended(t, w, first, grown)
 	a.Cause, a.Changes = "load of 2.csv", []string{"column crew is new"}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, grown.Arrow())
 	build.Field(0).(*array.Int64Builder).Append(3_000_000_000)
@@ -77,7 +77,7 @@ func TestSchemaGrowsWithTheCommit(t *testing.T) {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	// The same schema once more makes no version.
-	a = w.Append(now, now.Schema)
+	a = appended(t, w, now, now.Schema)
 	if _, err := a.Commit(t.Context(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +98,7 @@ func TestAlterWhileALoadIsUnderWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a := w.Append(before, before.Schema)
+	a := appended(t, w, before, before.Schema)
 	files := write(t, a, 2)
 	changes, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) {
 		return now.Schema.Alter(schema.Alteration{Rename: []schema.Setting{{Column: "id", Value: "number"}}, First: []string{"readings"}})

@@ -48,7 +48,7 @@ func areas(t testing.TB, w *Warehouse, name Name, values ...any) {
 			t.Fatal(err)
 		}
 	} else {
-		a = w.Append(existing, existing.Schema)
+		a = appended(t, w, existing, existing.Schema)
 	}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, a.Schema.Arrow())
 	for _, v := range values {

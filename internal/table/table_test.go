@@ -74,7 +74,7 @@ func load(t testing.TB, w *Warehouse, name Name, rows int) (Snapshot, error) {
 			t.Fatal(err)
 		}
 	} else {
-		a = w.Append(existing, existing.Schema)
+		a = appended(t, w, existing, existing.Schema)
 	}
 	s, err := a.Commit(t.Context(), write(t, a, rows))
 	if err != nil {
@@ -324,4 +324,14 @@ func BenchmarkCommit(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// appended begins a further load of a table.
+func appended(t testing.TB, w *Warehouse, of *Table, s schema.Schema) *Append {
+	t.Helper()
+	a, err := w.Append(of, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
 }
