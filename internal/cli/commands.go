@@ -5,6 +5,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/flow"
+	"trevak/internal/locate"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 )
@@ -122,7 +123,12 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 func (a *app) inferred(cmd *cobra.Command, r flow.Reading, i *flow.Inference, column, emit, into string) error {
 	switch {
 	case emit == "feed":
-		text, err := emitFeed(cmd, r.Sources, i)
+		shown := make([]string, len(r.Sources))
+		for at, source := range r.Sources {
+			// A feed file is kept, and what gives access is not.
+			shown[at] = locate.Shown(source)
+		}
+		text, err := emitFeed(cmd, shown, i)
 		if err != nil {
 			return err
 		}

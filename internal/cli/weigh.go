@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/flow"
+	"trevak/internal/locate"
 	"trevak/internal/render"
 )
 
@@ -38,7 +39,7 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 			} else if w.Reading, err = reading.reading(cmd, args); err != nil {
 				return err
 			} else {
-				name = w.Reading.Sources[0]
+				name = locate.Shown(w.Reading.Sources[0])
 			}
 			budget, done := a.budget()
 			weighing, err := w.Run(cmd.Context(), budget)
