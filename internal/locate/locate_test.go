@@ -386,3 +386,23 @@ func TestPipesAreKept(t *testing.T) {
 		t.Errorf("a pipe that nobody writes to: %v", err)
 	}
 }
+
+// TestArchivesThatOverlap are refused: a few bytes in them could be very many members.
+func TestArchivesThatOverlap(t *testing.T) {
+	var text bytes.Buffer
+	w := zip.NewWriter(&text)
+	m, err := w.CreateRaw(&zip.FileHeader{Name: "a.csv", Method: zip.Store, CompressedSize64: 60, UncompressedSize64: 60})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.Write([]byte("short"))
+	if m, err = w.Create("b.csv"); err != nil {
+		t.Fatal(err)
+	}
+	io.WriteString(m, "id\n1\n")
+	w.Close()
+	testfolder.Make(t, map[string]string{"in.zip": text.String()})
+	if _, err := Resolve(t.Context(), []string{"in.zip"}, Web{}, nil); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "members overlap") {
+		t.Error(err)
+	}
+}
