@@ -163,16 +163,22 @@ func (w *Weighing) column(ctx context.Context, p part, batches []arrow.RecordBat
 func (w *Weighing) recommend() {
 	best, why := w.Favor.choose(w.Whole, w.Steady)
 	w.Codec, w.Bytes, w.Reason = string(best.Codec), best.Bytes, why
-	own, saved := 0, int64(0)
+	own, saved := "", int64(0)
+	columns := 0
 	for _, c := range w.Columns {
 		with := c.Trials[slices.IndexFunc(c.Trials, func(t columnar.Trial) bool { return t.Codec == best.Codec && t.Encoding == "" })]
 		if gain := with.Bytes - c.Best.Bytes; smaller(c.Best, with, equalPercent) && float64(gain) > gainOfOwn*float64(best.Bytes) {
-			w.Codec += "," + c.Path + "=" + string(c.Best.Codec)
-			own, saved = own+1, saved+gain
+			own += "," + c.Path + "=" + string(c.Best.Codec)
+			columns, saved = columns+1, saved+gain
 		}
 	}
-	w.Bytes -= saved
-	if own > 0 {
-		w.Reason += fmt.Sprintf("; %s of their own save %.0f%% more", plural(int64(own), true, "column with a codec", "columns with codecs"), 100*float64(saved)/float64(max(1, best.Bytes)))
+	if saved*100 < best.Bytes*equalPercent {
+		return
 	}
+	w.Codec, w.Bytes = w.Codec+own, w.Bytes-saved
+	theirs := "1 column with a codec of its own saves"
+	if columns > 1 {
+		theirs = fmt.Sprintf("%d columns with codecs of their own save", columns)
+	}
+	w.Reason += fmt.Sprintf("; %s %.0f%% more", theirs, 100*float64(saved)/float64(max(1, best.Bytes)))
 }
