@@ -62,7 +62,7 @@ func TestEvidenceIsTrue(t *testing.T) {
 	must(t, []string{"load", "wide.csv", "--into", "ops.t", "--type", "v=int"})
 	must(t, []string{"load", "whole.csv", "--into", "ops.t", "--drift", "stop"}, "1 read = 1 written")
 	must(t, []string{"load", "whole.csv", "--into", "ops.u", "--type", "v=int"})
-	must(t, []string{"schema", "ops.t"}, "int ")
+	must(t, []string{"schema", "ops.t"}, " int")
 }
 
 // TestAccountsOfOtherForms adds up for each file, records and rows apart.

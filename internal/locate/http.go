@@ -216,7 +216,8 @@ func (r *remote) accept(answer *http.Response) error {
 	case answer.StatusCode == http.StatusOK && r.offset == 0:
 		now := remoteVersion{answer.ContentLength, answer.Header.Get("ETag"), answer.Header.Get("Last-Modified")}
 		if r.listed && now != r.version {
-			return changed(Shown(r.url), "the server had %s, and now has %s", r.version, now)
+			return changed(Shown(r.url), "the server had %s, and now has %s", r.version, now).
+				Try("run the command again; where the server makes it anew each time, fetch it by other means and load the file")
 		}
 		r.version = now
 	case answer.StatusCode == http.StatusPartialContent && r.offset > 0:
