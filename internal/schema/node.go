@@ -21,6 +21,7 @@ type Node struct {
 	// Entries is what stands in objects with so many different keys that they are no longer told apart; Fields is then empty.
 	Entries *Node
 
+	elements *Node // see Elements
 	index    map[string]int
 	position int   // among the members of the object in which it first appeared
 	stamp    int64 // the object in which it was last seen
@@ -249,6 +250,7 @@ func (n *Node) entries() *Node {
 func (n *Node) Merge(o *Node) {
 	n.Evidence.Merge(&o.Evidence)
 	n.objects += o.objects
+	n.elements = nil
 	if n.Entries != nil || o.Entries != nil {
 		n.gather()
 		o.gather()

@@ -327,10 +327,12 @@ func (n *Node) oneOrMany() *Node {
 
 // Elements returns the evidence of what the lists of a column hold, single values in the place of lists included. There must be a list.
 func (n *Node) Elements() *Node {
-	if all := n.oneOrMany(); all != nil {
-		return all
+	if n.elements == nil {
+		if n.elements = n.oneOrMany(); n.elements == nil {
+			n.elements = n.Element
+		}
 	}
-	return n.Element
+	return n.elements
 }
 
 // spellings lists the paths by which a column may be named.
