@@ -55,6 +55,9 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags
 		}
 		return flow.PreviewTable(cmd.Context(), t, n)
 	}
+	if err := idle(cmd, "on files", "warehouse"); err != nil {
+		return nil, err
+	}
 	r, err := reading.reading(cmd, args)
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@ package cli
 import (
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -98,6 +99,9 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	if len(sources) == 0 && f.filesFrom == "" {
 		return flow.Reading{}, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
 	}
+	if err := f.timely(cmd, sources); err != nil {
+		return r, err
+	}
 	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd)}
 	if f.filesFrom != "" {
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
@@ -152,6 +156,17 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 
 // deepest is the most that --max-depth takes: each level is a column within others, with a path as long as it is deep.
 const deepest = 500
+
+// timely checks the time that servers are given, which is for sources that are fetched.
+func (f *readingFlags) timely(cmd *cobra.Command, sources []string) error {
+	switch {
+	case f.patience <= 0:
+		return fault.New(fault.Usage, "--timeout %s leaves a server no time", f.patience).Try("write a duration above 0, like 30s")
+	case cmd.Flags().Changed("timeout") && f.filesFrom == "" && !slices.ContainsFunc(sources, locate.IsURL):
+		return idle(cmd, "where no source is fetched", "timeout")
+	}
+	return nil
+}
 
 // listed adds the sources that a file lists; blank lines are passed over.
 func listed(sources []string, from string) ([]string, error) {

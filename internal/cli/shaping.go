@@ -58,6 +58,8 @@ func (f *shapeFlags) spec() (shape.Spec, error) {
 		return s, fault.New(fault.Usage, "--flatten-depth counts from 0 on")
 	case (f.lists == "json" || f.depth > 0) && !s.Flatten:
 		return s, fault.New(fault.Usage, "--lists and --flatten-depth are for flattened records").Try("add --nested flatten")
+	case f.separator != shape.DefaultSeparator && !s.Flatten:
+		return s, fault.New(fault.Usage, "--path-separator has no effect where records are not flattened").Try("add --nested flatten, or leave it out")
 	case (f.unnestIndex || f.unnestCount || s.DropEmpty || f.confirmed) && len(f.unnest) == 0:
 		return s, fault.New(fault.Usage, "--unnest-index, --unnest-count, --unnest-empty and --confirm-multiply are for --unnest").Try("name a list: --unnest LIST")
 	}

@@ -52,6 +52,9 @@ table:namespace.table always is.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !isTable(args[0]) {
+				if err := idle(cmd, "on files", "warehouse"); err != nil {
+					return err
+				}
 				return a.describeFile(cmd.Context(), args[0])
 			}
 			t, err := a.findTable(cmd.Context(), args[0])

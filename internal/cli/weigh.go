@@ -36,6 +36,8 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 					return err
 				}
 				name = w.Table.Name.String()
+			} else if err = idle(cmd, "on files", "warehouse"); err != nil {
+				return err
 			} else if w.Reading, err = reading.reading(cmd, args); err != nil {
 				return err
 			} else {
