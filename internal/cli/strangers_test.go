@@ -59,6 +59,16 @@ func TestColumnsWithoutAType(t *testing.T) {
 	must(t, []string{"schema", "ops.held"}, "depth   string")
 }
 
+// TestColumnsNamedLikeParts takes columns that bear the names of the parts of lists and maps for columns all the same.
+func TestColumnsNamedLikeParts(t *testing.T) {
+	header := "id,key,value,element\n"
+	testfolder.Make(t, map[string]string{"0.csv": header, "1.csv": header + "1,,,\n", "2.csv": header + "2,5,2.5,2031-05-01\n"})
+	must(t, []string{"load", "0.csv", "--into", "ops.t"}, "id, key, value, element: no value was there to tell")
+	must(t, []string{"load", "1.csv", "--into", "ops.t"}, "key, value, element: no value was there to tell")
+	must(t, []string{"load", "2.csv", "--into", "ops.t"}, "settled")
+	must(t, []string{"schema", "ops.t"}, "value    double", "element  date")
+}
+
 // TestNoRecord refuses sources that have bytes and give nothing.
 func TestNoRecord(t *testing.T) {
 	testfolder.Make(t, map[string]string{"e.json": "[]", "c.csv": "a,b\n"})

@@ -309,12 +309,12 @@ func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, 
 }
 
 // settleUnseen makes plain strings of the columns in which the whole source has no value. Their type stays open, except that of the elements of lists
-// and the values of maps, which a table cannot change.
+// and the keys and values of maps, which a table cannot change.
 func settleUnseen(s *schema.Schema) {
+	parts := make(map[*schema.Field]bool)
 	s.Walk(func(_ string, f *schema.Field) {
-		if f.Unseen && f.Name != schema.ElementName && f.Name != schema.ValueName {
-			f.Untyped = true
-		}
+		parts[f.Type.Key], parts[f.Type.Element] = true, true
+		f.Untyped = f.Untyped || f.Unseen && !parts[f]
 		f.Unseen = false
 	})
 }
