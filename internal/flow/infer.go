@@ -128,7 +128,8 @@ func (s *Source) wide() bool {
 	return slices.ContainsFunc(s.Inputs, func(in Input) bool { return len(in.Rules.Names) > wideNames })
 }
 
-// mostExactly is how many different values of all columns together are counted exactly, in 128 MiB; of those beyond it the number is estimated.
+// mostExactly is how many different values of all columns together are counted exactly, in 128 MiB, and how many values are held against each other
+// to tell whether all differ, in 128 MiB more; beyond it the number is estimated, and whether all differ stays open.
 const mostExactly = 16 << 20
 
 // observe gathers the evidence of a pass.
@@ -137,16 +138,18 @@ func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*sc
 	if r.Corrections.DecimalMark != "" {
 		mark = r.Corrections.DecimalMark[0]
 	}
-	var room *schema.Room
+	var room, hashRoom *schema.Room
 	if keys {
-		if room = schema.NewRoom(mostExactly); s.wide() {
-			room = schema.NewRoom(mostExactly / 8)
+		most := int64(mostExactly)
+		if s.wide() {
+			most /= 8
 		}
+		room, hashRoom = schema.NewRoom(most), schema.NewRoom(most)
 	}
 	var merging sync.Mutex
 	var kept []*schema.Observed
 	err := process(ctx, p, func() func(*parse.Block) (struct{}, error) {
-		o := &observer{source: p.source, limits: r.Limits, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room, MostFields: r.Limits.mostColumns(), Lean: s.wide()}}
+		o := &observer{source: p.source, limits: r.Limits, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room, HashRoom: hashRoom, MostFields: r.Limits.mostColumns(), Lean: s.wide()}}
 		merging.Lock()
 		kept = append(kept, o.seen)
 		merging.Unlock()

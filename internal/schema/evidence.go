@@ -45,10 +45,12 @@ type Evidence struct {
 	Distinct, Days Sketch
 	// Tokens counts the null tokens that occurred by their text.
 	Tokens map[string]int64
-	// Hashes holds a hash of each value while they are being kept to tell whether all differ; Repeats is set once two were the same, or
-	// there are too many to keep.
-	Hashes  []uint64
-	Repeats bool
+	// Hashes holds a hash of each value while they are being kept to tell whether all differ. Repeats is set once two were the same, crowded
+	// once there was no room to keep them all, so that it will never be known.
+	Hashes   []uint64
+	hashRoom *Room
+	Repeats  bool
+	crowded  bool
 
 	// alternatives are other ways to read the texts.
 	alternatives alternatives
@@ -250,32 +252,65 @@ const mostHashes = 4 << 20
 
 // keepHash keeps a value's hash for Unique.
 func (e *Evidence) keepHash(hash uint64) {
-	if e.Repeats {
-		return
-	}
-	if len(e.Hashes) == mostHashes {
-		e.Hashes, e.Repeats = nil, true
+	if e.Repeats || e.crowded || len(e.Hashes) == cap(e.Hashes) && !e.growHashes(1) {
 		return
 	}
 	e.Hashes = append(e.Hashes, hash)
 }
 
+// unlikelyKey are classes that no key has. Columns with such values leave half of the room to others.
+const unlikelyKey = ClassNull | ClassToken | ClassBoolean | ClassDouble | ClassExponent | ClassDate | ClassTime
+
+// growHashes makes place for n hashes more, out of the room that all columns share. Where there is none it gives up this column's, and reports
+// false.
+func (e *Evidence) growHashes(n int) bool {
+	held := len(e.Hashes)
+	size := held + max(n, held/2, 64)
+	room, more := e.hashRoom, size-cap(e.Hashes)
+	if held+n > mostHashes || room != nil && (e.Seen&unlikelyKey != 0 && !room.half(more) || !room.take(more)) {
+		e.forgetHashes()
+		e.crowded = true
+		return false
+	}
+	grown := make([]uint64, held, size)
+	copy(grown, e.Hashes)
+	e.Hashes = grown
+	return true
+}
+
+// forgetHashes gives the hashes' room back.
+func (e *Evidence) forgetHashes() {
+	if e.hashRoom != nil {
+		e.hashRoom.give(cap(e.Hashes))
+	}
+	e.Hashes = nil
+}
+
 // dropHashes forgets the hashes of a column that repeats values.
-func (e *Evidence) dropHashes() { e.Hashes, e.Repeats = nil, true }
+func (e *Evidence) dropHashes() {
+	e.forgetHashes()
+	e.Repeats = true
+}
 
 func (e *Evidence) mergeHashes(o *Evidence) {
-	if e.Repeats = e.Repeats || o.Repeats || len(e.Hashes)+len(o.Hashes) > mostHashes; e.Repeats {
-		e.Hashes = nil
+	if e.hashRoom == nil {
+		e.hashRoom = o.hashRoom
+	}
+	e.Repeats, e.crowded = e.Repeats || o.Repeats, e.crowded || o.crowded
+	if e.Repeats || e.crowded {
+		e.forgetHashes()
 		return
 	}
-	e.Hashes = append(e.Hashes, o.Hashes...)
+	if len(e.Hashes)+len(o.Hashes) <= cap(e.Hashes) || e.growHashes(len(o.Hashes)) {
+		e.Hashes = append(e.Hashes, o.Hashes...)
+	}
 }
 
 // Unique reports whether no two values are the same, as far as 64-bit hashes tell, and whether that was looked at at all: it is not for a column
-// with very many values, or where hashes were not kept.
+// with very many values, where the room did not suffice, or where hashes were not kept.
 func (e *Evidence) Unique() (unique, known bool) {
 	if e.Repeats {
-		return false, e.Hashes != nil || e.Values() <= mostHashes
+		return false, true
 	}
 	if int64(len(e.Hashes)) != e.Values() || len(e.Hashes) == 0 {
 		return false, false

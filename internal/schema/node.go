@@ -76,9 +76,11 @@ type where struct {
 	keys   bool // hashes are kept
 	nulls  map[string]bool
 	room   *Room
-	lean   bool
-	plain  []byte
-	found  weighed
+	// hashRoom is what the hashes of all columns and workers share.
+	hashRoom *Room
+	lean     bool
+	plain    []byte
+	found    weighed
 }
 
 func (w *where) place() Place {
@@ -91,7 +93,7 @@ func (n *Node) begin(w *where) {
 	n.ordered = n.serial == 0 || n.latest.Before(start)
 	n.serial, n.latest = w.serial, start
 	if w.keys {
-		n.Distinct.room = w.room
+		n.Distinct.room, n.hashRoom = w.room, w.hashRoom
 	}
 	if w.lean {
 		n.Distinct.off, n.Days.off, n.looks = !w.keys, !w.keys, -1
@@ -285,7 +287,10 @@ func (n *Node) lengths() *Lengths {
 
 // Forget lets go of what takes much memory and is of use for advice alone: different values, examples, what was met before.
 func (n *Node) Forget() {
-	n.Distinct, n.Days, n.Hashes, n.recent, n.looks = Sketch{}, Sketch{}, nil, nil, -1
+	n.forgetHashes()
+	n.Distinct.forget()
+	n.Days.forget()
+	n.recent, n.looks = nil, -1
 	for _, f := range n.Fields {
 		f.Forget()
 	}

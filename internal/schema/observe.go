@@ -31,6 +31,8 @@ type Observed struct {
 	Keys bool
 	// Room is what the sketches of all columns and workers share for counting exactly; nil for little.
 	Room *Room
+	// HashRoom is what the hashes of all columns and workers share; nil for as much as they want.
+	HashRoom *Room
 
 	blocks int
 }
@@ -44,9 +46,10 @@ type Refused struct {
 // Records returns how many records were seen.
 func (o *Observed) Records() int64 { return o.Root.Counts[ClassObject.Index()] }
 
-// Merge adds what another worker saw.
+// Merge adds what another worker saw, which is used up by it.
 func (o *Observed) Merge(other *Observed) {
 	o.Root.Merge(&other.Root)
+	other.Root.Forget()
 	o.Problems += other.Problems
 	o.Surplus += other.Surplus
 	o.Bytes += other.Bytes
@@ -71,7 +74,7 @@ func (o *Observed) refuseAt(block *parse.Block, p parse.Problem) {
 func (o *Observed) where(block *parse.Block) where {
 	o.blocks++
 	o.Bytes += int64(len(block.Data))
-	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room, lean: o.Lean}
+	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room, hashRoom: o.HashRoom, lean: o.Lean}
 	if len(o.Nulls) > 0 {
 		w.nulls = make(map[string]bool, len(o.Nulls))
 		for _, null := range o.Nulls {

@@ -241,3 +241,38 @@ func TestUnique(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 }
+
+// TestUniqueWithinRoom leaves open what there was no room to look at, keeps the room of fractions for columns that may be a key, and holds what two
+// workers saw together.
+func TestUniqueWithinRoom(t *testing.T) {
+	room := NewRoom(20_000)
+	workers := []*Observed{{Keys: true, HashRoom: room}, {Keys: true, HashRoom: room}}
+	names := []string{"depth", "id", "code", "twice"}
+	for i := range 6000 {
+		o := workers[i%2]
+		w := o.where(block("x"))
+		for _, name := range names {
+			text := fmt.Append(nil, name, " ", i)
+			switch name {
+			case "depth":
+				text = fmt.Append(nil, i, ".25")
+			case "twice":
+				text = fmt.Append(nil, "value ", i/3)
+			}
+			o.Root.Field(name).add(text, lookField, &w)
+		}
+	}
+	workers[0].Merge(workers[1])
+	got := map[string]string{}
+	for i, n := range workers[0].Root.Fields {
+		unique, known := n.Unique()
+		got[names[i]] = fmt.Sprint(unique, known)
+	}
+	if got["id"] != "true true" || got["depth"] != "false false" || got["twice"] == "true true" || got["code"] == "false true" {
+		t.Error(got)
+	}
+	workers[0].Root.Forget()
+	if left := room.left.Load(); left != 20_000 {
+		t.Errorf("%d of the room is left once all is forgotten", left)
+	}
+}

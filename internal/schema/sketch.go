@@ -31,11 +31,14 @@ type Sketch struct {
 }
 
 // Room is memory that sketches share for counting exactly.
-type Room struct{ left atomic.Int64 }
+type Room struct {
+	size int64
+	left atomic.Int64
+}
 
 // NewRoom makes room for so many hashes, of 8 bytes each.
 func NewRoom(hashes int64) *Room {
-	r := &Room{}
+	r := &Room{size: hashes}
 	r.left.Store(hashes)
 	return r
 }
@@ -48,9 +51,15 @@ func (r *Room) take(hashes int) bool {
 	if r.left.Add(int64(-hashes)) >= 0 {
 		return true
 	}
-	r.left.Add(int64(hashes))
+	r.give(hashes)
 	return false
 }
+
+// half reports whether at least half of the room would be left without so many hashes.
+func (r *Room) half(hashes int) bool { return r.left.Load()-int64(hashes) >= r.size/2 }
+
+// give returns room that was taken.
+func (r *Room) give(hashes int) { r.left.Add(int64(hashes)) }
 
 // mostExact is how many different values are counted exactly where there is room.
 const mostExact = 150_000
@@ -172,7 +181,7 @@ func (s *Sketch) insert(h uint64) {
 func (s *Sketch) estimate() {
 	exact := append(s.few, s.set...)
 	if s.set != nil {
-		s.room.left.Add(int64(len(s.set)))
+		s.room.give(len(s.set))
 	}
 	s.registers, s.few, s.set, s.held = make([]uint8, 1<<sketchBits), nil, nil, 0
 	for _, h := range exact {
@@ -180,6 +189,14 @@ func (s *Sketch) estimate() {
 			s.addHash(h)
 		}
 	}
+}
+
+// forget empties the sketch and gives its room back.
+func (s *Sketch) forget() {
+	if s.set != nil {
+		s.room.give(len(s.set))
+	}
+	*s = Sketch{}
 }
 
 // Merge adds everything that was added to o.
