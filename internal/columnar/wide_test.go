@@ -1,10 +1,7 @@
 package columnar
 
 import (
-	"bytes"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -42,28 +39,9 @@ func TestVeryWideFiles(t *testing.T) {
 		}
 	}
 	batch := b.NewRecordBatch()
-	path := filepath.Join(t.TempDir(), "wide.parquet")
-	out, err := os.Create(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	w, err := NewWriter(out, s, DefaultOptions)
-	if err != nil {
-		t.Fatal(err)
-	}
-	// Two row groups.
-	for range 2 {
-		if err := w.Write(t.Context(), batch); err != nil {
-			t.Fatal(err)
-		}
-		if err := w.EndRowGroup(); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if _, err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	out.Close()
+	o := DefaultOptions
+	o.RowGroupRows = rows
+	path, _ := write(t, s, o, batch, batch)
 	f, err := Open(path)
 	if err != nil {
 		t.Fatal(err)
@@ -109,21 +87,12 @@ func TestBoundsOfLongTexts(t *testing.T) {
 		for _, text := range test.texts {
 			b.Field(0).(*array.StringBuilder).Append(text)
 		}
-		var out bytes.Buffer
-		w, err := NewWriter(&out, s, DefaultOptions)
+		path, summary := write(t, s, DefaultOptions, b.NewRecordBatch())
+		r, err := file.OpenParquetFile(path, false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := w.Write(t.Context(), b.NewRecordBatch()); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := w.Close(); err != nil {
-			t.Fatal(err)
-		}
-		r, err := file.NewParquetReader(bytes.NewReader(out.Bytes()))
-		if err != nil {
-			t.Fatal(err)
-		}
+		defer r.Close()
 		column, err := r.MetaData().RowGroup(0).ColumnChunk(0)
 		if err != nil {
 			t.Fatal(err)
@@ -138,8 +107,8 @@ func TestBoundsOfLongTexts(t *testing.T) {
 		if low, high := string(stats.EncodeMin()), string(stats.EncodeMax()); !test.unheld && (low != test.low || high != test.high) {
 			t.Errorf("from %.300q to %.300q, want %.300q to %.300q", low, high, test.low, test.high)
 		}
-		if out.Len() > 5_000 {
-			t.Errorf("%d bytes are written", out.Len())
+		if summary.Bytes > 5_000 {
+			t.Errorf("%d bytes are written", summary.Bytes)
 		}
 	}
 }
