@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"trevak/internal/fault"
@@ -68,9 +67,13 @@ func mayReplace(folder string) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.Wrap(fault.Storage, err, "what lies in %s cannot be told", folder)
 	}
+	ours := make(map[markedFile]bool, len(m.Files))
+	for _, f := range m.Files {
+		ours[f] = true
+	}
 	var foreign []string
 	err = eachFile(folder, func(path string, size int64) {
-		if path != locate.ConvertMark && !slices.Contains(m.Files, markedFile{path, size}) {
+		if path != locate.ConvertMark && !ours[markedFile{path, size}] {
 			foreign = append(foreign, path)
 		}
 	})
