@@ -208,9 +208,7 @@ func (w *walker) object(c *column) {
 		if !ok {
 			break
 		}
-		if escaped {
-			key = w.Unescape(nil, key)
-		}
+		key = w.Name(key, escaped)
 		at := taken
 		if at >= len(c.children) || c.children[at].field.Added || c.children[at].field.Source() != string(key) {
 			if at = w.member(c, string(key)); at < 0 {

@@ -278,9 +278,7 @@ func (g *grid) lines(in Input, b *parse.Block) {
 			if !ok {
 				break
 			}
-			if escaped {
-				key = s.Unescape(nil, key)
-			}
+			key = s.Name(key, escaped)
 			g.set(g.column(string(key)), g.member(&s))
 		}
 		s.End()

@@ -198,8 +198,12 @@ var errEnough = fault.New(fault.Input, "enough was read")
 
 // locateError names the object in an error that does not yet.
 func locateError(err error, location string) error {
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return fault.New(fault.Input, "ends within the array that holds its records").In(location).Try("ask the sender for a whole copy; nothing of it was kept")
+	var document *json.DocumentError
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return fault.New(fault.Input, "ends before its objects and arrays do").In(location).Try("ask the sender for a whole copy; nothing of it was kept")
+	case errors.As(err, &document):
+		return fault.New(fault.Input, "%s", document.Reason).In(location).Try("%s", document.WayOut)
 	}
 	if e, ok := err.(*fault.Error); ok {
 		return e.In(location)

@@ -77,7 +77,7 @@ func TestSurplusIsKept(t *testing.T) {
 
 func TestCutDocumentsAreNamed(t *testing.T) {
 	testfolder.Make(t, map[string]string{"cut.json": "{\n\"rows\": [\n{\"a\": 1},\n{\"a\": 2}"})
-	if _, err := Convert(t.Context(), conversion("out.parquet", "cut.json"), DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "cut.json: ends within the array") {
+	if _, err := Convert(t.Context(), conversion("out.parquet", "cut.json"), DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "cut.json: ends before its objects") {
 		t.Errorf("%v", err)
 	}
 }
@@ -113,7 +113,7 @@ func TestXMLIsReadLikeJSON(t *testing.T) {
 }
 
 func TestJSONDocumentsAreRead(t *testing.T) {
-	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [}\n ]\n}",
+	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [5 6]}\n ]\n}",
 		"b.json": "{\n \"id\": 3\n}\n{\n \"id\": 4\n}"})
 	c := conversion("out.parquet", "a.json", "b.json")
 	c.Tolerate = Tolerance{Count: 5}

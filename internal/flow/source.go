@@ -81,14 +81,15 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 		return nil, nil, err
 	}
 	limits.SkipLines, limits.StartOffset, limits.StartLine = in.SkipRows, 0, 0
-	if in.Rules.Records != nil {
-		body, err := json.OpenBody(text, in.Rules.Records)
+	if in.Rules.Records != nil || in.Rules.Values {
+		following := json.Following{Path: in.Rules.Records, Values: in.Rules.Values, Foreseen: in.Rules.Foreseen, MaxDepth: in.Limits.Depth}
+		records, err := json.Follow(text, following)
 		if err != nil {
 			stream.Close()
-			return nil, nil, fault.New(fault.Input, "%s", err).In(in.Location).Try("look at the document, and name where the records are with --records")
+			return nil, nil, locateError(err, in.Location)
 		}
-		limits.StartOffset, limits.StartLine = body.Offset, body.Line
-		text = body
+		limits.StartOffset, limits.StartLine = records.Offset, records.Line
+		text = records
 	}
 	if in.Rules.Format == sniff.XML {
 		text = xml.NewReader(text, in.Shape)
@@ -119,6 +120,7 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if err := r.resolve(ctx); err != nil {
 		return nil, err
 	}
+	r.Stated.Lists = r.Shape.Lists()
 	s := &Source{Empty: r.found.Empty, Hidden: r.found.Hidden, Passed: r.found.Passed}
 	for _, object := range r.found.Objects {
 		object.MayExpand = r.MayExpand
@@ -148,6 +150,9 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	}
 	if len(s.Inputs) == 0 {
 		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name the file: %s", s.Passed[len(s.Passed)-1].Location)
+	}
+	if err := s.agreeOnRecords(r.Looking); err != nil {
+		return nil, err
 	}
 	if err := s.surveyXML(ctx, r.Stated.Records); err != nil {
 		return nil, err
@@ -253,6 +258,7 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 	if from, err = sniff.Decode(from, encoding.Value); err != nil {
 		return in, err
 	}
+	stated.Name = object.Location
 	in.Rules, err = settleFrom(from, stream.Compression, encoding, stated)
 	var e *fault.Error
 	if errors.As(err, &e) {

@@ -59,7 +59,10 @@ func (x Index) Look(name string) (at int, caseOnly bool) {
 	if i, ok := x.names[name]; ok {
 		return i, false
 	}
-	legal := x.style.Make([]string{name})[0]
+	legal := name
+	if x.style.one(name) != "" {
+		legal = x.style.Make([]string{name})[0]
+	}
 	if i, ok := x.plain[legal]; ok {
 		return i, false
 	}

@@ -190,9 +190,7 @@ func (w *walker) object(n *Node) {
 		if !ok {
 			break
 		}
-		if escaped {
-			key = w.Unescape(nil, key)
-		}
+		key = w.Name(key, escaped)
 		var field *Node
 		if member < len(n.Fields) && n.Fields[member].Name == string(key) {
 			field = n.Fields[member]

@@ -9,6 +9,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -61,6 +63,18 @@ const DefaultSeparator = "_"
 // Empty reports whether nothing is to be changed.
 func (s Spec) Empty() bool {
 	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == "" && len(s.Without) == 0 && s.Child.List == ""
+}
+
+// Lists are the members of records that lists to be taken apart are, or lie in.
+func (s Spec) Lists() (names []string) {
+	for _, entry := range append(slices.Clone(s.Unnest), s.Without, []string{s.Child.List}) {
+		for _, list := range entry {
+			if name, _, _ := strings.Cut(list, "."); name != "" {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // Plan is a Spec settled for a schema. It can be used by several goroutines at a time.

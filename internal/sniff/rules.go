@@ -64,6 +64,14 @@ type Rules struct {
 	Dialect delimited.Dialect
 	// Records leads to the records of a JSON document; nil where the documents are the records.
 	Records json.Path
+	// Values says that the records of JSON are no objects, Foreseen that Records was found in a beginning of the document, GeoJSON that the records are features
+	// (RFC 7946).
+	Values, Foreseen, GeoJSON bool
+	// Question is why Records is not settled, where there are several places or none is likely enough; Places are those that were found, Single says that the object holds
+	// one document.
+	Question error
+	Places   []*json.Place
+	Single   bool
 	// Header says that the first record holds the names; HeaderRows is how many do.
 	Header     bool
 	HeaderRows int
@@ -107,6 +115,10 @@ type Stated struct {
 	Trim   bool
 	// Records leads to the records within a JSON or XML document.
 	Records string
+	// Lists are members of records that something is to be done with: a document that has one is a record itself.
+	Lists []string
+	// Name is the object's location: its ending tells lines from a document where both are possible.
+	Name string
 	// SkipRows is how many lines at the start are passed over; it is taken care of before Settle sees anything.
 	SkipRows int
 	// HeaderRows is how many records hold the names, whose parts are joined by a space; 0 for none.
@@ -203,7 +215,7 @@ const mostKeys = 100
 
 // firstKeys notes the names of the members of the first record, where that stands at the beginning or is the first element of an array that does.
 func (r *Rules) firstKeys(head []byte) {
-	if r.Format != JSONLines && r.Format != JSON || len(r.Records) > 0 {
+	if r.Format != JSONLines && r.Format != JSON || len(r.Keys) > 0 || len(r.Records) > 1 {
 		return
 	}
 	var s json.Scanner
@@ -223,9 +235,7 @@ func (r *Rules) firstKeys(head []byte) {
 		if !ok {
 			return
 		}
-		if escaped {
-			key = s.Unescape(nil, key)
-		}
+		key = s.Name(key, escaped)
 		if len(r.Keys) == mostKeys {
 			return
 		}
@@ -261,7 +271,7 @@ func lastRune(b []byte) int {
 
 // settleFormat tells JSON from delimited text and settles the dialect of the latter.
 func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
-	text := bytes.TrimLeft(head, " \t\r\n")
+	text := bytes.TrimLeft(head, " \t\r\n\x1e")
 	if len(text) > 0 && !stated.forced() {
 		markup := text[0] == '<' && len(text) > 1 && (text[1] == '?' || text[1] == '!' || letter(text[1]))
 		switch {
@@ -272,84 +282,11 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 			return nil
 		case stated.Records != "":
 			return r.useRecords(stated.Records)
-		case text[0] == '{':
-			return r.settleJSON(text, whole)
-		case text[0] == '[' && len(text) > 1 && (bytes.IndexByte([]byte(" \t\r\n{["), text[1]) >= 0 || whole && isJSON(text)):
-			r.Format, r.Records = JSON, json.Path{}
-			r.because("format", "JSON", "it begins with an array")
-			r.because("records", r.Records.String(), "the array's elements")
-			return nil
+		case text[0] == '{' || text[0] == '[' && beginsArray(text, whole):
+			return r.settleJSON(text, whole, stated)
 		}
 	}
 	return r.settleDelimited(head, whole, stated)
 }
 
-// isJSON reports whether a text is one JSON value.
-func isJSON(text []byte) bool {
-	var s json.Scanner
-	s.Reset(text)
-	s.Skip()
-	s.End()
-	return s.Err() == nil
-}
-
 func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
-
-// useRecords takes the stated path to the records of a JSON document.
-func (r *Rules) useRecords(path string) error {
-	var err error
-	if r.Records, err = json.ParsePath(path); err != nil {
-		return fault.New(fault.Usage, "--records %s", err).Try("write names that lead to an array, and [*]: '$.data.items[*]'; $[*] for a document that is an array")
-	}
-	r.Format = JSON
-	r.because("format", "JSON", "records inside a document are asked for")
-	r.because("records", r.Records.String(), "stated")
-	return nil
-}
-
-// settleJSON tells JSON lines from documents on several lines, and finds the records in a single document.
-func (r *Rules) settleJSON(text []byte, whole bool) error {
-	line, rest, more := bytes.Cut(text, []byte("\n"))
-	if !more && !whole {
-		return ErrMore
-	}
-	var s json.Scanner
-	s.Reset(line)
-	s.Skip()
-	s.End()
-	if s.Err() == nil || !strings.Contains(s.Err().Reason, "ends") && !strings.Contains(s.Err().Reason, "not closed") {
-		r.Format = JSONLines
-		reason := r.because("format", "JSON lines", "the first line is one whole object")
-		if s.Err() != nil {
-			reason.Why, reason.Unsure = "the first line begins with {", true
-		} else if len(bytes.TrimSpace(rest)) == 0 {
-			reason.Why = "its only line is one whole object"
-			if places := json.Places(line); len(places) == 1 {
-				reason.Why += fmt.Sprintf("; the records inside it are read with --records '%s'", places[0])
-			}
-		}
-		return nil
-	}
-	r.Format = JSON
-	if json.Count(text, 2) > 1 {
-		r.because("format", "JSON", "documents of several lines follow one another")
-		r.because("records", "$", "each document is one")
-		return nil
-	}
-	r.because("format", "JSON", "one document of several lines")
-	switch places := json.Places(text); len(places) {
-	case 0:
-		r.because("records", "$", "no array of objects was found in it, so the document is the record")
-	case 1:
-		r.Records = places[0]
-		r.because("records", r.Records.String(), "the only array of objects found in it")
-	default:
-		var found []string
-		for _, p := range places {
-			found = append(found, p.String())
-		}
-		return fault.New(fault.Usage, "is a document with several arrays of objects: %s", strings.Join(found, ", ")).
-			Try("name the one that holds the records: --records '%s'", found[0])
-	}
-	return nil
-}

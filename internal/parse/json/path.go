@@ -1,292 +1,263 @@
 package json
 
 import (
-	"bufio"
-	"errors"
 	"fmt"
-	"io"
+	"slices"
+	"strconv"
 	"strings"
 )
 
-// Path leads to the records within a document: names of members, one within the other, to an array whose elements are the
-// records. It is the part of RFC 9535 (JSONPath) that consists of name selectors and one wildcard at the end.
-type Path []string
+// Path leads to the records within a document. It is the part of RFC 9535 (JSONPath) that can be followed while a document is read from its beginning to its end:
+// names, wildcards, indices and slices that count from the beginning, several of these at once, and descendants. Records come in the order of the document.
+// The path without segments, $, is the document itself; a nil Path says nothing of where records are.
+type Path []Segment
 
-// ParsePath reads a path like $.data.items[*] or $['a key'][*]; $[*] is the elements of a document that is an array.
+// Segment selects children of a value, or, where it is Deep, of the value and of all that lies in it (RFC 9535, section 2.5).
+type Segment struct {
+	// Names are those of members.
+	Names []string
+	// Spans are the positions of elements.
+	Spans []Span
+	// Any selects every member and element. Members says that it was written for members: it is shown as .* then.
+	Any, Members bool
+	Deep         bool
+}
+
+// Span is the positions From, From+Step and so on, below To unless that is negative.
+type Span struct{ From, To, Step int64 }
+
+// Elements is the path of the elements of a document that is an array.
+var Elements = Path{{Any: true}}
+
+// Member returns the path of a member of what a path leads to.
+func (p Path) Member(name string) Path {
+	return append(slices.Clip(p), Segment{Names: []string{name}})
+}
+
+// Each returns the path of what is in what a path leads to: members if it is an object, elements if not.
+func (p Path) Each(members bool) Path {
+	return append(slices.Clip(p), Segment{Any: true, Members: members})
+}
+
+// noun names what a segment selects.
+func (s Segment) noun() string {
+	if len(s.Names) == 1 && len(s.Spans) == 0 {
+		return fmt.Sprintf("member %q", s.Names[0])
+	}
+	return "match of " + s.String()
+}
+
+func (s *Segment) takesName(name string) bool {
+	return s.Any || slices.Contains(s.Names, name)
+}
+
+func (s *Segment) takesIndex(n int64) bool {
+	return s.Any || slices.ContainsFunc(s.Spans, func(span Span) bool {
+		return n >= span.From && (span.To < 0 || n < span.To) && (n-span.From)%span.Step == 0
+	})
+}
+
+// ParsePath reads a path like $.data.items[*], $.fonts.*, $['a key'][0:10], $..readings[*].
 func ParsePath(text string) (Path, error) {
-	rest, ok := strings.CutPrefix(text, "$")
-	if !ok {
+	p := pathParser{text: text, rest: text}
+	if !p.cut("$") {
 		return nil, fmt.Errorf("%q does not begin with $", text)
 	}
-	rest, ok = strings.CutSuffix(rest, "[*]")
-	if !ok {
-		return nil, fmt.Errorf("%q does not end in [*]", text)
-	}
 	path := Path{}
-	for rest != "" {
-		var name string
-		switch {
-		case strings.HasPrefix(rest, "['"), strings.HasPrefix(rest, `["`):
-			end := strings.Index(rest[2:], rest[1:2]+"]")
-			if end < 0 {
-				return nil, fmt.Errorf("%q has a bracket that is not closed", text)
-			}
-			name, rest = rest[2:2+end], rest[2+end+2:]
-		case rest[0] == '.' && len(rest) > 1:
-			end := strings.IndexAny(rest[1:], ".[")
-			if end < 0 {
-				end = len(rest) - 1
-			}
-			name, rest = rest[1:1+end], rest[1+end:]
+	for p.rest != "" {
+		s, err := p.segment()
+		if err != nil {
+			return nil, err
 		}
-		if name == "" || name == "*" {
-			return nil, fmt.Errorf("%q has a part other than a name before its [*]", text)
-		}
-		path = append(path, name)
+		path = append(path, s)
 	}
 	return path, nil
+}
+
+// pathParser holds what is left of a path's text.
+type pathParser struct{ text, rest string }
+
+func (p *pathParser) cut(prefix string) (ok bool) {
+	p.rest, ok = strings.CutPrefix(p.rest, prefix)
+	return ok
+}
+
+func (p *pathParser) fail(format string, args ...any) error {
+	return fmt.Errorf("%q %s", p.text, fmt.Sprintf(format, args...))
+}
+
+// segment reads one segment.
+func (p *pathParser) segment() (s Segment, err error) {
+	switch {
+	case p.cut("..["):
+		s, err = p.bracket()
+		s.Deep = true
+	case p.cut("["):
+		s, err = p.bracket()
+	case p.cut(".."):
+		s, err = p.dotted()
+		s.Deep = true
+	case p.cut("."):
+		s, err = p.dotted()
+	default:
+		err = p.fail("has %q where a dot or a bracket is expected", p.rest)
+	}
+	return s, err
+}
+
+// dotted reads what stands behind a dot.
+func (p *pathParser) dotted() (Segment, error) {
+	if p.cut("*") {
+		return Segment{Any: true, Members: true}, nil
+	}
+	end := strings.IndexAny(p.rest, ".[")
+	if end < 0 {
+		end = len(p.rest)
+	}
+	name := p.rest[:end]
+	if name == "" || strings.ContainsAny(name, "*?@'\"]") {
+		return Segment{}, p.fail("has a dot without a name behind it; names with other characters are written ['like this']")
+	}
+	p.rest = p.rest[end:]
+	return Segment{Names: []string{name}}, nil
+}
+
+// bracket reads the selectors up to a closing bracket.
+func (p *pathParser) bracket() (s Segment, err error) {
+	for {
+		p.rest = strings.TrimLeft(p.rest, " ")
+		switch {
+		case p.cut("*"):
+			s.Any = true
+		case strings.HasPrefix(p.rest, "'"), strings.HasPrefix(p.rest, `"`):
+			var name string
+			if name, err = p.quoted(); err != nil {
+				return s, err
+			}
+			s.Names = append(s.Names, name)
+		case strings.HasPrefix(p.rest, "?"):
+			return s, p.fail("has a filter; keep rows with --where instead")
+		default:
+			var span Span
+			if span, err = p.span(); err != nil {
+				return s, err
+			}
+			s.Spans = append(s.Spans, span)
+		}
+		p.rest = strings.TrimLeft(p.rest, " ")
+		if p.cut("]") {
+			return s, nil
+		}
+		if !p.cut(",") {
+			return s, p.fail("has a bracket that is not closed")
+		}
+	}
+}
+
+// quoted reads a name between quotes, with the escapes of RFC 9535, section 2.3.1.
+func (p *pathParser) quoted() (string, error) {
+	quote := p.rest[0]
+	for i := 1; i < len(p.rest); i++ {
+		switch p.rest[i] {
+		case '\\':
+			i++
+		case quote:
+			raw := strings.ReplaceAll(p.rest[1:i], `\'`, `'`)
+			if quote == '\'' {
+				raw = strings.ReplaceAll(strings.ReplaceAll(raw, `\"`, `"`), `"`, `\"`)
+			}
+			var s Scanner
+			s.Reset([]byte(`"` + raw + `"`))
+			text, _ := s.String()
+			name := s.Unescape(nil, text)
+			if s.End(); s.Err() != nil {
+				return "", p.fail("has a name with a wrong escape")
+			}
+			p.rest = p.rest[i+1:]
+			return string(name), nil
+		}
+	}
+	return "", p.fail("has a quote that is not closed")
+}
+
+// span reads an index or a slice.
+func (p *pathParser) span() (Span, error) {
+	end := strings.IndexAny(p.rest, ",] ")
+	if end < 0 {
+		return Span{}, p.fail("has a bracket that is not closed")
+	}
+	parts := strings.Split(p.rest[:end], ":")
+	numbers := []int64{0, -1, 1}
+	for i, part := range parts {
+		if i == len(numbers) {
+			return Span{}, p.fail("has a slice of more than three numbers")
+		}
+		if part == "" && len(parts) > 1 {
+			continue
+		}
+		n, err := strconv.ParseInt(part, 10, 64)
+		if err != nil {
+			return Span{}, p.fail("has %q in brackets, which is neither a name in quotes, nor a position, nor *", part)
+		}
+		if n < 0 || i == 2 && n == 0 {
+			return Span{}, p.fail("counts from the end, which is not known while a document is read")
+		}
+		numbers[i] = n
+	}
+	p.rest = p.rest[end:]
+	if len(parts) == 1 {
+		numbers[1] = numbers[0] + 1
+	}
+	return Span{numbers[0], numbers[1], numbers[2]}, nil
 }
 
 // String writes the path.
 func (p Path) String() string {
 	var b strings.Builder
 	b.WriteByte('$')
-	for _, name := range p {
-		if strings.ContainsFunc(name, func(r rune) bool { return r != '_' && (r < '0' || r > '9') && (r|0x20 < 'a' || r|0x20 > 'z') }) || name[0] <= '9' {
-			b.WriteString("['" + name + "']")
-		} else {
-			b.WriteString("." + name)
-		}
+	for _, s := range p {
+		b.WriteString(s.String())
 	}
-	return b.String() + "[*]"
+	return b.String()
 }
 
-// Body reads the inside of the array that a path leads to. It ends where the array does.
-type Body struct {
-	// Offset and Line are the place of the first byte after the array's bracket.
-	Offset, Line int64
-	r            *bufio.Reader
-	depth        int
-	inString     bool
-	escaped      bool
-	ended        bool
-}
-
-// OpenBody reads up to the array. It keeps nothing of what comes before it.
-func OpenBody(r io.Reader, path Path) (*Body, error) {
-	b := &Body{Line: 1, r: bufio.NewReaderSize(r, 64<<10)}
-	if mark, _ := b.r.Peek(3); string(mark) == "\ufeff" {
-		b.r.Discard(3)
-		b.Offset = 3
+func (s Segment) String() string {
+	dots := "."
+	if s.Deep {
+		dots = ".."
 	}
-	for _, name := range path {
-		if err := b.enter(name); err != nil {
-			return nil, notFound(path, err)
-		}
+	if s.Any && s.Members {
+		return dots + "*"
 	}
-	c, err := b.token()
-	if err == nil && c != '[' {
-		err = fmt.Errorf("there is no array but %q", rune(c))
+	if len(s.Names) == 1 && len(s.Spans) == 0 && plainName(s.Names[0]) {
+		return dots + s.Names[0]
 	}
-	return b, notFound(path, err)
-}
-
-func notFound(path Path, err error) error {
-	if err == nil {
-		return nil
+	var parts []string
+	if s.Any {
+		parts = append(parts, "*")
 	}
-	if errors.Is(err, io.EOF) {
-		err = errors.New("the document ends before it")
+	for _, name := range s.Names {
+		parts = append(parts, "'"+strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\t", `\t`).Replace(name)+"'")
 	}
-	return fmt.Errorf("has no records at %s: %w", path, err)
-}
-
-func (b *Body) next() (byte, error) {
-	c, err := b.r.ReadByte()
-	if err == nil {
-		b.Offset++
-		if c == '\n' {
-			b.Line++
-		}
-	}
-	return c, err
-}
-
-// token returns the next byte that is not white space.
-func (b *Body) token() (byte, error) {
-	for {
-		c, err := b.next()
-		if err != nil || c != ' ' && c != '\t' && c != '\n' && c != '\r' {
-			return c, err
-		}
-	}
-}
-
-// enter goes on to the value of a member of the object that comes next.
-func (b *Body) enter(name string) error {
-	if c, err := b.token(); err != nil || c != '{' {
-		return errors.Join(err, fmt.Errorf("%q is looked for in something that is no object", name))
-	}
-	for {
-		c, err := b.token()
+	for _, span := range s.Spans {
 		switch {
-		case err != nil:
-			return err
-		case c == ',':
-			continue
-		case c != '"':
-			return fmt.Errorf("there is no member %q", name)
-		}
-		key, err := b.key()
-		if err != nil {
-			return err
-		}
-		if c, err = b.token(); err != nil || c != ':' {
-			return errors.Join(err, errors.New("a colon is missing"))
-		}
-		if key == name {
-			return nil
-		}
-		if err := b.skip(); err != nil {
-			return err
+		case span.To == span.From+1 && span.Step == 1:
+			parts = append(parts, strconv.FormatInt(span.From, 10))
+		case span.To < 0:
+			parts = append(parts, fmt.Sprintf("%d::%d", span.From, span.Step))
+		default:
+			parts = append(parts, fmt.Sprintf("%d:%d:%d", span.From, span.To, span.Step))
 		}
 	}
+	return strings.TrimSuffix(dots, ".") + "[" + strings.Join(parts, ",") + "]"
 }
 
-// key reads a key whose opening quote was taken.
-func (b *Body) key() (string, error) {
-	raw := []byte{'"'}
-	for {
-		c, err := b.next()
-		if err != nil {
-			return "", err
-		}
-		raw = append(raw, c)
-		if c == '"' && stringLength(raw) == len(raw) {
-			var s Scanner
-			return string(s.Unescape(nil, raw[1:len(raw)-1])), nil
-		}
+// plainName reports whether a name can stand behind a dot (RFC 9535, section 2.5.1.1, member-name-shorthand).
+func plainName(name string) bool {
+	if name == "" || name[0] <= '9' {
+		return false
 	}
-}
-
-// skip passes over one value.
-func (b *Body) skip() error {
-	depth := 0
-	for begun := false; ; {
-		next, err := b.r.Peek(1)
-		if err != nil {
-			return err
-		}
-		if depth == 0 && begun && (next[0] == ',' || next[0] == '}' || next[0] == ']') {
-			return nil
-		}
-		c, err := b.next()
-		if err != nil {
-			return err
-		}
-		begun = begun || c != ' ' && c != '\t' && c != '\n' && c != '\r'
-		switch c {
-		case '"':
-			if _, err := b.key(); err != nil {
-				return err
-			}
-		case '{', '[':
-			depth++
-		case '}', ']':
-			depth--
-		}
-	}
-}
-
-// Read reads the inside of the array.
-func (b *Body) Read(p []byte) (int, error) {
-	if b.ended {
-		return 0, io.EOF
-	}
-	n, err := b.r.Read(p)
-	for i, c := range p[:n] {
-		switch {
-		case b.escaped:
-			b.escaped = false
-		case b.inString:
-			b.escaped = c == '\\'
-			b.inString = c != '"'
-		case c == '"':
-			b.inString = true
-		case c == '{' || c == '[':
-			b.depth++
-		case c == '}' || c == ']':
-			if b.depth--; b.depth < 0 {
-				b.ended = true
-				return i, nil
-			}
-		}
-	}
-	if errors.Is(err, io.EOF) && !b.ended {
-		return n, io.ErrUnexpectedEOF
-	}
-	return n, err
-}
-
-// Places lists the arrays of objects in a document, by the paths that lead to them, as far as a beginning of the document shows. It
-// looks no deeper than a few levels.
-func Places(head []byte) []Path {
-	var s Scanner
-	s.Reset(head)
-	f := finder{s: &s}
-	f.value(nil)
-	return f.found
-}
-
-// deepest is how many members may lead to records that are looked for.
-const deepest = 4
-
-type finder struct {
-	s     *Scanner
-	found []Path
-}
-
-func (f *finder) value(path Path) {
-	switch f.s.Peek() {
-	case Object:
-		if len(path) >= deepest {
-			f.s.Skip()
-			return
-		}
-		f.s.Open()
-		for n := 0; ; n++ {
-			key, escaped, ok := f.s.NextKey(n)
-			if !ok {
-				return
-			}
-			if escaped {
-				key = f.s.Unescape(nil, key)
-			}
-			f.value(append(path[:len(path):len(path)], string(key)))
-		}
-	case Array:
-		f.s.Open()
-		for n := 0; f.s.NextElement(n); n++ {
-			if n == 0 && f.s.Peek() == Object {
-				f.found = append(f.found, path)
-			}
-			f.s.Skip()
-		}
-	case Invalid:
-	default:
-		f.s.Skip()
-	}
-}
-
-// Count returns how many values lie in a text one after the other, at most n.
-func Count(text []byte, n int) int {
-	count := 0
-	for at := separators(text, 0); at < len(text) && count < n; count++ {
-		length := balanced(text[at:])
-		if length < 0 {
-			return count + 1
-		}
-		at = separators(text, at+length)
-	}
-	return count
+	return !strings.ContainsFunc(name, func(r rune) bool {
+		return r != '_' && r < 0x80 && (r < '0' || r > '9') && (r|0x20 < 'a' || r|0x20 > 'z')
+	})
 }

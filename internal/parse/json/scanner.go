@@ -302,6 +302,20 @@ func (s *Scanner) Unescape(dst, text []byte) []byte {
 	return dst
 }
 
+// Unnamed is the name of a column for an empty key.
+const Unnamed = `""`
+
+// Name returns what NextKey gave as the name of a column: with its escapes undone, and never empty.
+func (s *Scanner) Name(key []byte, escaped bool) []byte {
+	if escaped {
+		key = s.Unescape(nil, key)
+	}
+	if len(key) == 0 {
+		return []byte(Unnamed)
+	}
+	return key
+}
+
 // Open passes over the { or [ that the last Peek found.
 func (s *Scanner) Open() {
 	s.pos++

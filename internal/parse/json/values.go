@@ -13,8 +13,8 @@ type Values struct{}
 
 // Cut returns the length of the whole values at the start of buf.
 func (Values) Cut(buf []byte) int {
-	end := 0
-	for at := separators(buf, 0); at < len(buf); at = separators(buf, end) {
+	end := separators(buf, 0)
+	for at := end; at < len(buf); at = separators(buf, end) {
 		n := balanced(buf[at:])
 		if n < 0 || at+n == len(buf) && buf[at] != '{' && buf[at] != '[' {
 			// A number or a word at the very end may go on.
@@ -25,9 +25,9 @@ func (Values) Cut(buf []byte) int {
 	return end
 }
 
-// separators passes over white space and commas.
+// separators passes over white space, commas, and the marks that stand before values in a text sequence (RFC 7464).
 func separators(buf []byte, at int) int {
-	for at < len(buf) && (buf[at] == ' ' || buf[at] == '\n' || buf[at] == '\r' || buf[at] == '\t' || buf[at] == ',') {
+	for at < len(buf) && (buf[at] == ' ' || buf[at] == '\n' || buf[at] == '\r' || buf[at] == '\t' || buf[at] == ',' || buf[at] == '\x1e') {
 		at++
 	}
 	return at
@@ -102,3 +102,6 @@ func (r *Records) ParseValues(block *parse.Block) {
 		at = separators(data, at+n)
 	}
 }
+
+// Ends reports whether the brackets and quotes of the value at the start of a text close within it.
+func Ends(text []byte) bool { return balanced(text[separators(text, 0):]) >= 0 }

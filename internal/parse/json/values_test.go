@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"testing/iotest"
 
 	"trevak/internal/parse"
 )
@@ -56,74 +55,6 @@ func TestValues(t *testing.T) {
 	}
 }
 
-func TestParsePath(t *testing.T) {
-	for text, want := range map[string]string{"$[*]": "", "$.a[*]": "a", "$.data.items[*]": "data|items", "$['a key']['b'].c[*]": "a key|b|c", `$["3166-1"][*]`: "3166-1"} {
-		p, err := ParsePath(text)
-		if err != nil || strings.Join(p, "|") != want {
-			t.Errorf("%s: %q, %v", text, p, err)
-		}
-		if again, err := ParsePath(p.String()); err != nil || strings.Join(again, "|") != want {
-			t.Errorf("%s is written %s: %v", text, p, err)
-		}
-	}
-	for _, text := range []string{"", "a[*]", "$.a", "$", "$..a[*]", "$.a[*].b[*]", "$[0][*]", "$['a[*]", "$.[*]"} {
-		if p, err := ParsePath(text); err == nil {
-			t.Errorf("%q: %q", text, p)
-		}
-	}
-}
-
-func TestBody(t *testing.T) {
-	text := "\ufeff{\n\"skip\": {\"items\": [1, \"]}\\\"\"]}, \"n\": null, \"d\\u0061ta\":\n {\"x\": 1.5, \"items\": [ {\"a\": \"]\"},\n {\"b\": [[]]}, 3 ], \"more\": [{\"c\": 1}]} }"
-	path, err := ParsePath("$.data.items[*]")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for size := 1; size < 90; size++ {
-		body, err := OpenBody(iotest.OneByteReader(strings.NewReader(text)), path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		got := readValues(t, body, parse.Limits{BlockBytes: size, StartOffset: body.Offset, StartLine: body.Line})
-		if want := "3@84:{\"a\": \"]\"} 4@97:{\"b\": [[]]} 4@110:3"; strings.Join(got, " ") != want {
-			t.Fatalf("blocks of %d: %q, want %q", size, got, want)
-		}
-	}
-	for place, reason := range map[string]string{"$.absent[*]": `there is no member "absent"`, "$.n[*]": "there is no array but 'n'", "$.skip.items.x[*]": "no object", "$[*]": "there is no array but '{'"} {
-		p, err := ParsePath(place)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := OpenBody(strings.NewReader(text), p); err == nil || !strings.Contains(err.Error(), reason) || !strings.Contains(err.Error(), place) {
-			t.Errorf("%s: %v, want %q", place, err, reason)
-		}
-	}
-	body, err := OpenBody(strings.NewReader(`[{"a":1},{"b"`), Path{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := io.ReadAll(body); err != io.ErrUnexpectedEOF {
-		t.Errorf("a document that is cut short gives %v", err)
-	}
-}
-
-func TestPlaces(t *testing.T) {
-	for text, want := range map[string]string{
-		`{"a":[{"b":[{}]}],"c":{"d":[{}],"e":[1]},"f":{}}`: "$.a[*] $.c.d[*]",
-		`{"meta":{"n":1},"rows":[{"x":1},{"x":`:            "$.rows[*]",
-		`{"a":[[{}]],"b":[]}`:                              "",
-		`[{"a":1}]`:                                        "$[*]",
-	} {
-		var got []string
-		for _, p := range Places([]byte(text)) {
-			got = append(got, p.String())
-		}
-		if strings.Join(got, " ") != want {
-			t.Errorf("%s: %v, want %s", text, got, want)
-		}
-	}
-}
-
 // FuzzValues checks that blocks of any size give the same values, and that reading the inside of an array never fails in another way
 // than with an error.
 func FuzzValues(f *testing.F) {
@@ -141,11 +72,6 @@ func FuzzValues(f *testing.F) {
 		slices.Sort(want)
 		if !slices.Equal(got, want) {
 			t.Fatalf("blocks of %d give %q, the whole gives %q", size, got, want)
-		}
-		for _, p := range append(Places([]byte(text)), Path{}, Path{"a", "b"}) {
-			if body, err := OpenBody(strings.NewReader(text), p); err == nil {
-				io.Copy(io.Discard, body)
-			}
 		}
 	})
 }
