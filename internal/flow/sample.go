@@ -106,8 +106,12 @@ func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send
 	defer stream.Close()
 	limits.BlockBytes = min(limits.BlockBytes, 2*p.sample.spot)
 	blocks := 0
+	var first int64
 	err = parse.Blocks(ctx, text, cutter(in.Rules), limits, spare.get, func(b parse.Block) error {
-		if blocks++; blocks > 1 && (spots == 1 || b.Offset > strideBytes) {
+		if blocks++; blocks == 1 {
+			first = b.Offset
+		}
+		if blocks > 1 && (spots == 1 || b.Offset-first > strideBytes) {
 			return errEnough
 		}
 		if (blocks-1)%strideBlocks != 0 {

@@ -89,9 +89,13 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 			return nil, nil, locateError(err, in.Location)
 		}
 		limits.StartOffset, limits.StartLine = records.Offset, records.Line
+		if !records.Placed() {
+			limits.StartOffset = parse.NoOffset
+		}
 		text = records
 	}
 	if in.Rules.Format == sniff.XML {
+		limits.StartOffset, limits.StartLine = parse.NoOffset, 1
 		text = xml.NewReader(text, in.Shape)
 	}
 	return stream, text, nil

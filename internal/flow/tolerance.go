@@ -112,7 +112,7 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 			t.groups = append(t.groups, ReasonGroup{Reason: p.Code, Location: in.Location, Line: e.Line, Message: reasonOf(e)})
 		}
 		t.groups[at].Records++
-		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: block.Offset + int64(p.Start), Column: p.Column, Reason: p.Code,
+		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: parse.KnownOffset(block.Offset + int64(p.Start)), Column: p.Column, Reason: p.Code,
 			Message: reasonOf(e), Header: in.Rules.HeaderText}
 		if in.Rules.Format == sniff.Delimited {
 			record.Delimiter = in.Rules.Dialect.DelimiterText()

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"unicode/utf8"
 
 	"trevak/internal/fault"
@@ -102,6 +103,17 @@ type Limits struct {
 	StartOffset, StartLine int64
 	// SkipLines is how many lines at the start of an object are passed over, whatever they hold.
 	SkipLines int
+}
+
+// NoOffset is the StartOffset of a stream that is made of an object's records and not cut from its text: what lies in it has no byte offset.
+const NoOffset = math.MinInt64 / 2
+
+// KnownOffset returns an offset where it is one, and nil otherwise.
+func KnownOffset(offset int64) *int64 {
+	if offset < 0 {
+		return nil
+	}
+	return &offset
 }
 
 // DefaultLimits are 1 MiB blocks and 64 MiB records.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"trevak/internal/flow"
+	"trevak/internal/parse"
 	"trevak/internal/schema"
 )
 
@@ -181,13 +182,13 @@ type lengths struct {
 type placed struct {
 	Location string `json:"location"`
 	Line     int64  `json:"line"`
-	Offset   int64  `json:"byte_offset"`
+	Offset   *int64 `json:"byte_offset,omitempty"`
 	Class    string `json:"class"`
 	Value    string `json:"value"`
 }
 
 func place(i *flow.Inference, class schema.Class, n schema.Instance) placed {
-	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: n.Place.Offset, Class: class.String(), Value: n.Text}
+	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: parse.KnownOffset(n.Place.Offset), Class: class.String(), Value: n.Text}
 }
 
 // evidence lists the columns and parts, parents first.
