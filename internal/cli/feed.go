@@ -13,6 +13,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/feed"
 	"trevak/internal/flow"
+	"trevak/internal/parse/json"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
@@ -129,6 +130,13 @@ func feedSettings(f *feed.Feed) []setting {
 	r := f.Reading
 	text("encoding", "reading.encoding", r.Encoding)
 	text("records", "reading.records", r.Records)
+	yes("xml-prefixes", "reading.xml_prefixes", r.XMLPrefixes)
+	text("mixed-content", "reading.mixed_content", r.MixedContent)
+	text("json-numbers", "reading.json_numbers", r.JSONNumbers)
+	text("unsure", "reading.unsure", r.Unsure)
+	if len(r.Widths) > 0 {
+		text("widths", "reading.widths", widthsText(r.Widths))
+	}
 	text("delimiter", "reading.delimiter", r.Delimiter)
 	text("quote", "reading.quote", r.Quote)
 	text("escape", "reading.escape", r.Escape)
@@ -225,7 +233,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	}
 	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
 		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion"), MixedFiles: yes("mixed-files"), Timeout: stated("timeout")},
-		Reading: feed.Reading{Records: stated("records"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
+		Reading: feed.Reading{Records: stated("records"), XMLPrefixes: yes("xml-prefixes"), MixedContent: stated("mixed-content"), JSONNumbers: stated("json-numbers"), Unsure: stated("unsure"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), TolerateMisfits: stated("tolerate-misfits"), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
@@ -253,6 +261,18 @@ func settleReading(r *feed.Reading, s *flow.Source) {
 	}
 	if same(func(r sniff.Rules) string { return r.Encoding }) {
 		r.Encoding = first.Encoding
+	}
+	place := func(in flow.Input) string {
+		if in.Rules.Format == sniff.XML {
+			return "/" + strings.Join(in.Shape.Records, ",/")
+		}
+		if in.Rules.Format == sniff.JSON && in.Rules.Records != nil && in.Rules.Records.String() != json.Elements.String() {
+			return in.Rules.Records.String()
+		}
+		return ""
+	}
+	if records := place(s.Inputs[0]); r.Records == "" && !slices.ContainsFunc(s.Inputs, func(in flow.Input) bool { return place(in) != records }) {
+		r.Records = records
 	}
 	if first.Format != sniff.Delimited {
 		return
@@ -394,4 +414,13 @@ func (a *app) feedChecked(path string, f *feed.Feed) error {
 	}
 	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Source.Files, ", "), len(f.Columns), into)
 	return nil
+}
+
+// widthsText writes widths as --widths takes them.
+func widthsText(widths []int) string {
+	texts := make([]string, len(widths))
+	for i, w := range widths {
+		texts[i] = strconv.Itoa(w)
+	}
+	return strings.Join(texts, ",")
 }

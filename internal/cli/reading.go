@@ -27,6 +27,8 @@ type readingFlags struct {
 	columns                           []string
 	tolerate, misfits, quarantine     string
 	filesFrom, encoding, records      string
+	prefixes                          bool
+	mixedContent                      string
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
@@ -48,7 +50,9 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 		flags.DurationVar(&f.patience, "timeout", locate.DefaultPatience, "how long a server may send next to nothing, a `duration` like 30s")
 		flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
 		flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
-		flags.StringVar(&f.records, "records", "", "`path` of the records in a JSON or XML document, like '$.data.items[*]' or /log/entry (default: found where there is one place only)")
+		flags.Var((*paths)(&f.records), "records", "`path` of the records in a JSON or XML document, like '$.data.items[*]', '$.buoys.*' or /log/entry; several of XML make a column _kind (default: found where one place is likeliest)")
+		flags.BoolVar(&f.prefixes, "xml-prefixes", false, "keep the prefixes of names in XML: media:title becomes media_title")
+		flags.StringVar(&f.mixedContent, "mixed-content", "members", "`what` becomes of XML elements with text among elements: members, with the text as one of them, or text with its markup")
 		flags.IntVar(&f.limits.RecordBytes, "max-record", 64<<20, "the most `bytes` that one record may have")
 		flags.IntVar(&f.limits.Columns, "max-columns", 20_000, "the most `columns` and parts of columns that a source may have")
 		flags.IntVar(&f.limits.Depth, "max-depth", 200, "how many `levels` deep objects and lists may lie within each other")
@@ -102,7 +106,11 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	if err := f.timely(cmd, sources); err != nil {
 		return r, err
 	}
-	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd)}
+	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd),
+		Prefixes: f.prefixes, MixedText: f.mixedContent == "text"}
+	if f.mixedContent != "members" && f.mixedContent != "text" {
+		return r, fault.New(fault.Usage, "--mixed-content %s is not known", f.mixedContent).Try("use members or text")
+	}
 	if f.filesFrom != "" {
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
 			return r, err
@@ -242,6 +250,20 @@ func (f *readingFlags) stated(cmd *cobra.Command) (sniff.Stated, error) {
 		return s, fault.New(fault.Usage, "--ragged %s is not known", f.ragged).Try("use stop or pad")
 	}
 	return s, nil
+}
+
+// paths is a flag that can be given several times; its values are joined by commas.
+type paths string
+
+func (p *paths) String() string { return string(*p) }
+func (p *paths) Type() string   { return "string" }
+
+func (p *paths) Set(text string) error {
+	if *p != "" {
+		text = string(*p) + "," + text
+	}
+	*p = paths(text)
+	return nil
 }
 
 // delimiterWords are names and spellings of delimiters that are awkward to type.

@@ -85,6 +85,11 @@ type Shape struct {
 type Reading struct {
 	Encoding      string   `yaml:"encoding,omitempty"`
 	Records       string   `yaml:"records,omitempty"`
+	XMLPrefixes   *bool    `yaml:"xml_prefixes,omitempty"`
+	MixedContent  string   `yaml:"mixed_content,omitempty"`
+	JSONNumbers   string   `yaml:"json_numbers,omitempty"`
+	Unsure        string   `yaml:"unsure,omitempty"`
+	Widths        []int    `yaml:"widths,omitempty"`
 	Delimiter     string   `yaml:"delimiter,omitempty"`
 	Quote         string   `yaml:"quote,omitempty"`
 	Escape        string   `yaml:"escape,omitempty"`

@@ -25,6 +25,8 @@ type Reading struct {
 	MayExpand, Mixed bool
 	// Particular are flags that were stated and speak of some formats only.
 	Particular []Particular
+	// Prefixes keeps the prefixes of names in XML, MixedText the markup of elements in which text stands among elements.
+	Prefixes, MixedText bool
 	// Looking says that nothing comes of the reading but a look at it.
 	Looking bool
 	// found are the objects where they were resolved before.

@@ -11,7 +11,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -158,7 +157,7 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if err := s.agreeOnRecords(r.Looking); err != nil {
 		return nil, err
 	}
-	if err := s.surveyXML(ctx, r.Stated.Records); err != nil {
+	if err := s.surveyXML(ctx, r); err != nil {
 		return nil, err
 	}
 	if !r.Mixed {
@@ -197,39 +196,6 @@ func (s *Source) unify() {
 		}
 		rules.Names = names
 	}
-}
-
-// surveyXML reads XML documents to find their records. What repeats in one of them is a list in all.
-func (s *Source) surveyXML(ctx context.Context, records string) error {
-	lists := map[string]bool{}
-	for i := range s.Inputs {
-		in := &s.Inputs[i]
-		if in.Rules.Format != sniff.XML {
-			continue
-		}
-		stream, err := in.Open(ctx)
-		if err != nil {
-			return err
-		}
-		text, err := sniff.Decode(stream, in.Rules.Encoding)
-		if err == nil {
-			in.Shape, err = xml.Survey(text, records)
-		}
-		stream.Close()
-		if err != nil {
-			return locateError(err, in.Location)
-		}
-		why := "the only element that repeats"
-		if records != "" {
-			why = "stated"
-		}
-		in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: in.Shape.String(), Why: why})
-		maps.Copy(lists, in.Shape.Lists)
-	}
-	for i := range s.Inputs {
-		s.Inputs[i].Shape.Lists = lists
-	}
-	return nil
 }
 
 // settle looks at the beginning of one object.

@@ -268,8 +268,8 @@ func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
 		return s.declared(raw, legal, n, declared)
 	}
 	t, notation, kind := n.Settled(s.Nulls)
-	if kind == String {
-		if element := n.oneOrMany(); element != nil {
+	if kind == String && n.Name != ElementName {
+		if element := n.oneOrMany(); element != nil && !element.depthsDiffer() {
 			f := s.field(join(raw, ElementName), join(legal, ElementName), element, nil)
 			f.Name = ElementName
 			return Field{Type: Type{Kind: List, Element: &f}}
@@ -281,6 +281,9 @@ func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
 		}
 	}
 	switch {
+	case kind == List && n.Name != ElementName && n.Element.depthsDiffer():
+		// Lists of lists and of single values hold no values of one type: all of them are kept as they stand.
+		return Field{Type: Type{Kind: String}}
 	case kind == Unknown, kind == Struct && len(n.Fields) == 0 && n.Entries == nil:
 		return Field{Type: Type{Kind: String}, Unseen: true}
 	case kind == Struct:
@@ -323,6 +326,16 @@ func (n *Node) oneOrMany() *Node {
 		return nil // they have nothing to do with each other
 	}
 	return all
+}
+
+// depthsDiffer reports whether lists stand beside other values among the elements of a list, or among theirs.
+func (n *Node) depthsDiffer() bool {
+	for ; n != nil; n = n.Element {
+		if n.Seen&ClassArray != 0 && n.Seen&^(ClassArray|ClassNull) != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Elements returns the evidence of what the lists of a column hold, single values in the place of lists included. There must be a list.

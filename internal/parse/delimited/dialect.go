@@ -6,7 +6,11 @@
 // for one; a quote anywhere else is an ordinary character.
 package delimited
 
-import "bytes"
+import (
+	"bytes"
+	"strconv"
+	"strings"
+)
 
 // Dialect is how fields and records are told apart. The terms are those of the W3C's "Model for Tabular Data and Metadata
 // on the Web", section 8 (dialect descriptions).
@@ -24,6 +28,13 @@ type Dialect struct {
 	Trim bool
 	// Comment begins a line that is not a record; 0 for none.
 	Comment byte
+	// Blanks says that fields are told apart by any number of spaces and tabs, which mean nothing around a record. Delimiter is a space then.
+	Blanks bool
+	// Widths are how many characters the fields have where nothing stands between them; blanks around a field, and fields that a line does not reach, are empty. There are no
+	// quotes then.
+	Widths []int
+	// Closed says that a delimiter stands behind the last field of a record, too.
+	Closed bool
 }
 
 // Cut returns the length of the whole records at the start of buf, which begins with a record. It makes a Dialect a
@@ -85,7 +96,7 @@ func (d Dialect) cutAny(buf []byte) int {
 
 // simple reports whether nothing but a delimiter of one character, quotes and line feeds means anything.
 func (d Dialect) simple() bool {
-	return d.Rest == "" && d.Quote != 0 && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0
+	return d.Rest == "" && d.Quote != 0 && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0 && !d.Blanks
 }
 
 // cutSimple is CutLines for a simple dialect with quotes. It returns 0 for others, where the last record does not end behind the last quote, and where quotes open
@@ -102,11 +113,53 @@ func (d Dialect) cutSimple(buf []byte) (cut, lines int) {
 	return e.last + end + 1, e.lines
 }
 
-// DelimiterText returns the whole delimiter.
-func (d Dialect) DelimiterText() string { return string(rune(d.Delimiter)) + d.Rest }
+// BlanksText and widthsText stand for a delimiter where there is none.
+const (
+	BlanksText = "blanks"
+	widthsText = "widths "
+)
+
+// DelimiterText returns the whole delimiter, "blanks" for any number of them, or "widths 5,12" for fields without one.
+func (d Dialect) DelimiterText() string {
+	switch {
+	case d.Blanks:
+		return BlanksText
+	case len(d.Widths) > 0:
+		var texts []string
+		for _, w := range d.Widths {
+			texts = append(texts, strconv.Itoa(w))
+		}
+		return widthsText + strings.Join(texts, ",")
+	}
+	return string(rune(d.Delimiter)) + d.Rest
+}
+
+// SetDelimiter takes a delimiter as DelimiterText writes it.
+func (d *Dialect) SetDelimiter(text string) {
+	widths, fixed := strings.CutPrefix(text, widthsText)
+	switch {
+	case text == BlanksText:
+		d.Delimiter, d.Rest, d.Blanks = ' ', "", true
+	case fixed:
+		d.Delimiter, d.Rest, d.Quote = 0, "", 0
+		for _, w := range strings.Split(widths, ",") {
+			if n, err := strconv.Atoi(w); err == nil && n > 0 {
+				d.Widths = append(d.Widths, n)
+			}
+		}
+	default:
+		d.Delimiter, d.Rest = text[0], text[1:]
+	}
+}
+
+// space reports whether a character stands between fields that are told apart by blanks.
+func (d Dialect) space(c byte) bool { return c == ' ' || c == '\t' }
 
 // opens reports whether the quote at a position is the first byte of a field of the record.
 func (d Dialect) opens(buf []byte, record, quote int) bool {
+	if d.Blanks {
+		return quote == record || d.space(buf[quote-1])
+	}
 	for quote > record && !d.ends(buf[record:quote]) {
 		if !d.Trim || !d.blank(buf[quote-1]) {
 			return false

@@ -23,6 +23,8 @@ type Records struct {
 	Surplus []Surplus
 	// Repeated counts the records that were the header once more, and so are no data.
 	Repeated int
+	// Padded counts the records that had too few fields and were filled.
+	Padded int
 
 	dialect Dialect
 	scan    *scan
@@ -137,6 +139,8 @@ type Parser struct {
 	// Pad fills records that have too few fields with empty ones, and sets aside the surplus of those that have too many. Otherwise
 	// both are problems.
 	Pad bool
+	// Short fills records that have too few fields, and no more.
+	Short bool
 	// SkipBlank makes blank lines no records even where records have one field.
 	SkipBlank bool
 	// Skip is how many records at the start of the object's first block are not data.

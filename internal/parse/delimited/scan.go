@@ -48,7 +48,7 @@ func (s *scan) begin(p *Parser, r *Records) {
 	if s.Dialect.CR {
 		s.marks[2] = '\r'
 	}
-	s.usual, s.odd = s.Width > 1 && !s.Dialect.CR && !s.Dialect.Trim && s.Dialect.Rest == "", -1
+	s.usual, s.odd = s.Width > 1 && !s.Dialect.CR && !s.Dialect.Trim && s.Dialect.Rest == "" && !s.Dialect.Blanks && len(s.Dialect.Widths) == 0, -1
 	s.next = s.open(0)
 }
 
@@ -65,6 +65,10 @@ func (s *scan) run(until int) (ascii bool) {
 			}
 		}
 		switch {
+		case s.Dialect.Blanks:
+			start = s.blankSeparated(start)
+		case len(s.Dialect.Widths) > 0:
+			start = s.fixedWidths(start)
 		case s.Dialect.Trim && s.skipBlanks(start) > start:
 			start = s.skipBlanks(start)
 		case s.Dialect.Quote != 0 && s.data[start] == s.Dialect.Quote:
@@ -181,6 +185,12 @@ func (s *scan) last() {
 	if s.record == n {
 		return
 	}
+	if s.Dialect.Blanks || len(s.Dialect.Widths) > 0 {
+		if len(s.r.fields) > s.first {
+			s.finish(n)
+		}
+		return
+	}
 	if len(s.r.fields) == s.first || s.Dialect.ends(bytes.TrimRight(s.data[s.record:n], s.blanks())) {
 		s.plain(n, n)
 	}
@@ -234,6 +244,10 @@ func (s *scan) open(at int) int {
 // finish ends the record whose line end lies just before next, and begins the one after it.
 func (s *scan) finish(next int) int {
 	fields := s.r.fields[s.first:]
+	if last := len(fields) - 1; s.Dialect.Closed && last > 0 && last >= s.Width && !fields[last].Quoted() && fields[last].Start == fields[last].End {
+		fields = fields[:last]
+		s.r.fields = s.r.fields[:s.first+last]
+	}
 	switch {
 	case len(fields) == 1 && (s.Width != 1 || s.SkipBlank) && !fields[0].Quoted() && fields[0].Start == fields[0].End:
 		// A blank line is no record, unless records have one field only.
@@ -251,9 +265,11 @@ func (s *scan) finish(next int) int {
 		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) == s.Width:
 		s.r.starts = append(s.r.starts, uint32(s.record))
-	case len(fields) < s.Width && s.Pad:
+	case len(fields) < s.Width && (s.Pad || s.Short):
+		s.r.Padded++
+		end := int(fields[len(fields)-1].End &^ cells.Flag)
 		for range s.Width - len(fields) {
-			s.plain(next, next)
+			s.plain(end, end)
 		}
 		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) > s.Width && s.Pad:

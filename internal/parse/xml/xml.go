@@ -1,123 +1,169 @@
 // Package xml turns the records of an XML document into JSON values, which are then read like any others.
 //
-// What comes in is the document's text and the element that is a record; what goes out is a stream of JSON objects on the lines
+// What comes in is the document's text and the elements that are records; what goes out is a stream of JSON objects on the lines
 // on which the records began. Attributes and children become members, by their names without prefixes; children that occur
-// more than once in any record become arrays; the text of an element that has members besides becomes the member "text".
+// more than once in any record become arrays; an element that has attributes or children in any record is an object in all, with
+// its own text as the member "text". Defaults that the document's own type declaration gives attributes apply (XML 1.0, section 3.3.2).
 // Entities other than XML's own five are errors, so nothing can be made to expand.
 package xml
 
 import (
 	"bytes"
-	"encoding/json"
 	"encoding/xml"
 	"errors"
-	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
 	"trevak/internal/fault"
-	"trevak/internal/lexical"
 )
 
 // MaxDepth is how many elements may lie within each other.
 const MaxDepth = 200
 
-// Shape is what must be known of a document before its records can be read.
-type Shape struct {
-	// Record is the path of the element that is a record, from the root: [log entry].
-	Record []string
-	// Lists are the paths below the record of children that occur more than once, joined by slashes.
-	Lists map[string]bool
+// Options are what is stated about a document.
+type Options struct {
+	// Records are the paths or the names of the elements that are records, with commas between them; empty means to find them.
+	Records string
+	// Prefixes keeps the prefixes of names: media:title becomes the member media_title.
+	Prefixes bool
+	// MixedText keeps elements in which text stands among elements as text with its markup.
+	MixedText bool
 }
 
-// String writes the record's path: /log/entry.
-func (s Shape) String() string { return "/" + strings.Join(s.Record, "/") }
+// Shape is what must be known of a document before its records can be read. What is known of several documents can be put together.
+type Shape struct {
+	Options
+	// Records are the paths of the elements that are records, from the root.
+	Records []string
+	// Lists, Objects and Mixed are the elements below records that occur more than once, that have members, and in which text stands among elements. Own are
+	// the names of the members that hold elements' own text, where that is not "text". The keys are paths from the record on: entry/note.
+	Lists, Objects, Mixed map[string]bool
+	Own                   map[string]string
+}
 
-// newDecoder reads text that is UTF-8 already, whatever the document declares.
-func newDecoder(r io.Reader) *xml.Decoder {
+// KindColumn tells which element a record is, where there are several.
+const KindColumn = "_kind"
+
+// String writes the paths of the records.
+func (s Shape) String() string { return "/" + strings.Join(s.Records, ", /") }
+
+// Merge adds what is known of another document.
+func (s *Shape) Merge(o Shape) {
+	maps.Copy(s.Lists, o.Lists)
+	maps.Copy(s.Objects, o.Objects)
+	maps.Copy(s.Mixed, o.Mixed)
+	for path, name := range o.Own {
+		if len(name) > len(s.Own[path]) {
+			s.Own[path] = name
+		}
+	}
+}
+
+// record returns the path from a record on, as the keys of a Shape are, of a path from the root; it is empty for what is in no record.
+func (s *Shape) within(path string) string {
+	for _, r := range s.Records {
+		if path == r || strings.HasPrefix(path, r) && path[len(r)] == '/' {
+			return path[strings.LastIndexByte(r, '/')+1:]
+		}
+	}
+	return ""
+}
+
+// tokens reads a document's tokens with their prefixes, and holds elements against the ends that close them.
+type tokens struct {
+	*xml.Decoder
+	open  []xml.Name
+	begun bool // the root
+}
+
+// newTokens reads text that is UTF-8 already, whatever the document declares.
+func newTokens(r io.Reader) *tokens {
 	d := xml.NewDecoder(r)
 	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
-	return d
+	return &tokens{Decoder: d}
 }
 
-// Survey reads a document to find the records and what is repeated in them. stated is the path or the name of the record's element;
-// empty means to find the one element that repeats and lies in no other that does.
-func Survey(r io.Reader, stated string) (Shape, error) {
-	d := newDecoder(r)
-	var path []string
-	counts := []map[string]int{{}}
-	repeated := map[string]bool{} // paths of elements that occur more than once in their parent
-	seen := map[string]bool{}
-	for {
-		token, err := d.Token()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return Shape{}, broken(d, err)
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			path = append(path, t.Name.Local)
-			if len(path) > MaxDepth {
-				return Shape{}, fault.New(fault.Input, "has elements more than %d deep", MaxDepth)
-			}
-			whole := strings.Join(path, "/")
-			seen[whole] = true
-			parent := counts[len(counts)-1]
-			if parent[t.Name.Local]++; parent[t.Name.Local] > 1 {
-				repeated[whole] = true
-			}
-			counts = append(counts, map[string]int{})
-		case xml.EndElement:
-			path = path[:len(path)-1]
-			counts = counts[:len(counts)-1]
-		}
-	}
-	record, err := choose(stated, seen, repeated)
+// next returns the next token, io.EOF at the end of a whole document.
+func (t *tokens) next() (xml.Token, error) {
+	token, err := t.RawToken()
 	if err != nil {
-		return Shape{}, err
-	}
-	s := Shape{Record: strings.Split(record, "/"), Lists: map[string]bool{}}
-	for whole := range repeated {
-		if below, ok := strings.CutPrefix(whole, record+"/"); ok {
-			s.Lists[below] = true
+		if errors.Is(err, io.EOF) && len(t.open) > 0 {
+			return nil, t.fail("element <%s> is not closed", written(t.open[len(t.open)-1]))
 		}
+		if errors.Is(err, io.EOF) {
+			return nil, io.EOF
+		}
+		return nil, t.broken(err)
 	}
-	return s, nil
+	switch e := token.(type) {
+	case xml.StartElement:
+		if len(t.open) == MaxDepth {
+			return nil, fault.New(fault.Input, "has elements more than %d deep", MaxDepth)
+		}
+		if len(t.open) == 0 && t.begun {
+			return nil, t.fail("a second document begins with <%s>", written(e.Name))
+		}
+		t.begun = true
+		t.open = append(t.open, e.Name)
+	case xml.EndElement:
+		if len(t.open) == 0 {
+			return nil, t.fail("there is no element for </%s> to close", written(e.Name))
+		}
+		if begun := t.open[len(t.open)-1]; begun != e.Name {
+			return nil, t.fail("element <%s> is closed by </%s>", written(begun), written(e.Name))
+		}
+		t.open = t.open[:len(t.open)-1]
+	}
+	return token, nil
 }
 
-// choose settles which element is a record.
-func choose(stated string, seen, repeated map[string]bool) (string, error) {
-	var candidates []string
-	if stated != "" {
-		want := strings.Trim(stated, "/")
-		for path := range seen {
-			if path == want || !strings.HasPrefix(stated, "/") && strings.HasSuffix(path, "/"+want) {
-				candidates = append(candidates, path)
-			}
-		}
-	} else {
-		for path := range repeated {
-			if !slices.ContainsFunc(ancestors(path), func(a string) bool { return repeated[a] }) {
-				candidates = append(candidates, path)
-			}
-		}
+// written is a name as it stands in the document: the prefix is in Space.
+func written(n xml.Name) string {
+	if n.Space == "" {
+		return n.Local
 	}
-	slices.Sort(candidates)
-	switch {
-	case len(candidates) == 1:
-		return candidates[0], nil
-	case stated != "" && len(candidates) == 0:
-		return "", fault.New(fault.Usage, "has no element %q", stated).Try("write its path from the root, like /log/entry")
-	case len(candidates) == 0:
-		return "", fault.New(fault.Usage, "has no element that repeats, so none is a record by itself").Try("name one: --records /log/entry")
-	}
-	return "", fault.New(fault.Usage, "has several elements that could be records: /%s", strings.Join(candidates, ", /")).
-		Try("name one: --records /%s", candidates[0])
+	return n.Space + ":" + n.Local
 }
 
+// name is what a name becomes as that of a member.
+func (o Options) name(n xml.Name) string {
+	if !o.Prefixes || n.Space == "" {
+		return n.Local
+	}
+	return n.Space + "_" + n.Local
+}
+
+// isNamespace reports whether an attribute declares a namespace.
+func isNamespace(n xml.Name) bool {
+	return n.Space == "xmlns" || n.Space == "" && n.Local == "xmlns"
+}
+
+// fail is an error about the document's form, at the current line.
+func (t *tokens) fail(format string, args ...any) error {
+	line, _ := t.InputPos()
+	e := fault.New(fault.Input, "is not well-formed XML: "+format, args...).Try("ask the sender for a whole copy, or mend it")
+	e.Line = int64(line)
+	return e
+}
+
+// broken says where a document stops being one.
+func (t *tokens) broken(err error) error {
+	if fault.KindOf(err) != 0 {
+		return err
+	}
+	var syntax *xml.SyntaxError
+	if errors.As(err, &syntax) {
+		return t.fail("%s", syntax.Msg)
+	}
+	return t.fail("%s", err)
+}
+
+// trim leaves out XML's own white space around a text (XML 1.0, section 2.3), and none other.
+func trim(text []byte) []byte { return bytes.Trim(text, " \t\r\n") }
+
+// ancestors are the paths of the elements around one, from the root.
 func ancestors(path string) []string {
 	var out []string
 	for i, c := range path {
@@ -128,192 +174,5 @@ func ancestors(path string) []string {
 	return out
 }
 
-// broken says where a document stops being one.
-func broken(d *xml.Decoder, err error) error {
-	if fault.KindOf(err) != 0 {
-		return err
-	}
-	line, _ := d.InputPos()
-	var syntax *xml.SyntaxError
-	text := err.Error()
-	if errors.As(err, &syntax) {
-		text = syntax.Msg
-	}
-	return &fault.Error{Kind: fault.Input, Line: int64(line), Reason: "is not well-formed XML: " + text, WayOut: "ask the sender for a whole copy, or mend it"}
-}
-
-// Reader gives a document's records as JSON values.
-type Reader struct {
-	decoder *xml.Decoder
-	shape   Shape
-	path    []string
-	line    int // of what was given so far
-	ready   bytes.Buffer
-}
-
-// NewReader prepares to read the records of a document whose shape is known.
-func NewReader(r io.Reader, s Shape) *Reader {
-	return &Reader{decoder: newDecoder(r), shape: s, line: 1}
-}
-
-func (r *Reader) Read(p []byte) (int, error) {
-	for r.ready.Len() == 0 {
-		if err := r.next(); err != nil {
-			return 0, err
-		}
-	}
-	return r.ready.Read(p)
-}
-
-// next makes one more record ready, after as many line feeds as put it on the line it begins on.
-func (r *Reader) next() error {
-	for {
-		line, _ := r.decoder.InputPos()
-		token, err := r.decoder.Token()
-		if errors.Is(err, io.EOF) {
-			return io.EOF
-		}
-		if err != nil {
-			return broken(r.decoder, err)
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			r.path = append(r.path, t.Name.Local)
-			if !slices.Equal(r.path, r.shape.Record) {
-				continue
-			}
-			for ; r.line < line; r.line++ {
-				r.ready.WriteByte('\n')
-			}
-			e, err := r.element(t, "", len(r.path))
-			if err != nil {
-				return err
-			}
-			r.path = r.path[:len(r.path)-1]
-			e.object(&r.ready)
-			r.ready.WriteByte(' ')
-			return nil
-		case xml.EndElement:
-			r.path = r.path[:len(r.path)-1]
-		}
-	}
-}
-
-// element is one element: its members in order, and its text.
-type element struct {
-	names   []string
-	members map[string][]*element
-	lists   map[string]bool
-	text    string
-	bare    bool // an attribute or an element without members
-}
-
-// element reads an element up to its end.
-func (r *Reader) element(start xml.StartElement, below string, depth int) (*element, error) {
-	if depth > MaxDepth {
-		return nil, fault.New(fault.Input, "has elements more than %d deep", MaxDepth)
-	}
-	e := &element{members: map[string][]*element{}, lists: map[string]bool{}}
-	for _, a := range start.Attr {
-		if a.Name.Space != "xmlns" && a.Name.Local != "xmlns" {
-			e.add(a.Name.Local, &element{text: a.Value, bare: true}, false)
-		}
-	}
-	var text strings.Builder
-	for {
-		token, err := r.decoder.Token()
-		if err != nil {
-			return nil, broken(r.decoder, err)
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			path := strings.TrimPrefix(below+"/"+t.Name.Local, "/")
-			child, err := r.element(t, path, depth+1)
-			if err != nil {
-				return nil, err
-			}
-			e.add(t.Name.Local, child, r.shape.Lists[path])
-		case xml.CharData:
-			text.Write(t)
-		case xml.EndElement:
-			e.text = strings.TrimSpace(text.String())
-			e.bare = len(e.names) == 0
-			return e, nil
-		}
-	}
-}
-
-func (e *element) add(name string, member *element, list bool) {
-	if _, ok := e.members[name]; !ok {
-		e.names = append(e.names, name)
-	}
-	e.members[name] = append(e.members[name], member)
-	e.lists[name] = e.lists[name] || list || len(e.members[name]) > 1
-}
-
-// object writes an element as a JSON object, even when it is nothing but text.
-func (e *element) object(w *bytes.Buffer) {
-	w.WriteByte('{')
-	for i, name := range e.names {
-		if i > 0 {
-			w.WriteByte(',')
-		}
-		quote(w, name)
-		w.WriteByte(':')
-		if !e.lists[name] {
-			e.members[name][0].value(w)
-			continue
-		}
-		w.WriteByte('[')
-		for j, member := range e.members[name] {
-			if j > 0 {
-				w.WriteByte(',')
-			}
-			member.value(w)
-		}
-		w.WriteByte(']')
-	}
-	if _, taken := e.members["text"]; e.text != "" && !taken {
-		if len(e.names) > 0 {
-			w.WriteByte(',')
-		}
-		w.WriteString(`"text":`)
-		scalar(w, e.text)
-	}
-	w.WriteByte('}')
-}
-
-func (e *element) value(w *bytes.Buffer) {
-	switch {
-	case !e.bare:
-		e.object(w)
-	case e.text == "":
-		w.WriteString("null")
-	default:
-		scalar(w, e.text)
-	}
-}
-
-// scalar writes a text as the number or boolean that it is, if nothing of it is lost, and otherwise as a string.
-func scalar(w *bytes.Buffer, text string) {
-	raw := []byte(text)
-	_, long := lexical.Long(raw)
-	_, double := lexical.Double(raw)
-	truth, boolean := lexical.Boolean(raw)
-	switch {
-	case boolean:
-		fmt.Fprint(w, truth)
-	case (long || double) && json.Valid(raw):
-		w.Write(raw)
-	default:
-		quote(w, text)
-	}
-}
-
-func quote(w *bytes.Buffer, text string) {
-	encoder := json.NewEncoder(w)
-	encoder.SetEscapeHTML(false)
-	// A string can always be encoded.
-	_ = encoder.Encode(text)
-	w.Truncate(w.Len() - 1)
-}
+// sorted returns the keys of a map in order.
+func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
