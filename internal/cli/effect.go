@@ -50,7 +50,7 @@ func withoutEffect(flags []string, where string) error {
 
 // Flags that speak of one sort of source only.
 var (
-	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "ragged", "decimal-mark"}
+	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "widths", "ragged", "decimal-mark"}
 	documentFlags  = []string{"records", "max-depth"}
 	markupFlags    = []string{"xml-prefixes", "mixed-content"}
 	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan", "nulls"}

@@ -279,7 +279,18 @@ func settleReading(r *feed.Reading, s *flow.Source) {
 	}
 	d := first.Dialect
 	if same(func(r sniff.Rules) string { return r.Dialect.DelimiterText() }) {
-		r.Delimiter = d.DelimiterText()
+		if r.Widths = d.Widths; len(d.Widths) == 0 {
+			r.Delimiter = d.DelimiterText()
+		}
+	}
+	if d.Trim && r.Trim == nil && same(func(r sniff.Rules) string { return strconv.FormatBool(r.Dialect.Trim) }) {
+		r.Trim = &d.Trim
+	}
+	if first.Skip > 0 && r.SkipRows == nil && same(func(r sniff.Rules) string { return strconv.Itoa(r.Skip) }) {
+		r.SkipRows = &first.Skip
+	}
+	if len(d.Widths) > 0 {
+		return
 	}
 	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Quote)) }) {
 		r.Quote = character(d.Quote)
@@ -287,7 +298,7 @@ func settleReading(r *feed.Reading, s *flow.Source) {
 	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Comment)) }) {
 		r.Comment = character(d.Comment)
 	}
-	if same(func(r sniff.Rules) string { return strconv.Itoa(r.HeaderRows) }) {
+	if same(func(r sniff.Rules) string { return strconv.Itoa(r.HeaderRows) + " " + strconv.Itoa(r.Skip) }) {
 		r.HeaderRows = &first.HeaderRows
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"trevak/internal/flow"
 	"trevak/internal/layout"
 	"trevak/internal/locate"
+	"trevak/internal/parse/delimited"
 	"trevak/internal/sniff"
 )
 
@@ -28,7 +30,7 @@ type readingFlags struct {
 	tolerate, misfits, quarantine     string
 	filesFrom, encoding, records      string
 	prefixes                          bool
-	mixedContent                      string
+	mixedContent, unsure, widths      string
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
@@ -56,13 +58,15 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 		flags.IntVar(&f.limits.RecordBytes, "max-record", 64<<20, "the most `bytes` that one record may have")
 		flags.IntVar(&f.limits.Columns, "max-columns", 20_000, "the most `columns` and parts of columns that a source may have")
 		flags.IntVar(&f.limits.Depth, "max-depth", 200, "how many `levels` deep objects and lists may lie within each other")
-		flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe (default: decided from the data)")
+		flags.StringVar(&f.delimiter, "delimiter", "", "`text` between fields, one or more characters, or comma, semicolon, tab, pipe, blanks for any number of these, none for lines that are one field each, 0x01, 0x1F (default: decided from the data)")
 		flags.StringVar(&f.quote, "quote", "", "`character` around fields that hold delimiters, or none (default \")")
 		flags.StringVar(&f.escape, "escape", "double", "`way` in which a quote is written within quotes: double, or backslash")
 		flags.StringVar(&f.comment, "comment", "", "`character` that begins lines to pass over, or none (default: decided from the data)")
 		flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
 		flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
 		flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
+		flags.StringVar(&f.unsure, "unsure", "", "`what` becomes of a run where a reading rule could be another: go, or stop (default: go where one is likelier, stop where none is)")
+		flags.StringVar(&f.widths, "widths", "", "`widths` of the fields in characters, like 5,12,8, where nothing stands between them")
 		flags.BoolVar(&f.header, "header", false, "the first record holds the names")
 		flags.BoolVar(&f.noHeader, "no-header", false, "the first record is data; columns are named c1, c2 and so on")
 		flags.IntVar(&f.headerRows, "header-rows", 0, "how many `records` hold the names, whose parts are joined by a space")
@@ -115,6 +119,9 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 		if r.Sources, err = listed(sources, f.filesFrom); err != nil {
 			return r, err
 		}
+	}
+	if r.Unsure, err = flow.ParseUnsure(f.unsure); err != nil {
+		return r, err
 	}
 	if r.Stated, err = f.stated(cmd); err != nil {
 		return r, err
@@ -200,6 +207,13 @@ func listed(sources []string, from string) ([]string, error) {
 func (f *readingFlags) stated(cmd *cobra.Command) (sniff.Stated, error) {
 	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim, SkipBlank: f.skipBlank}
 	var err error
+	s.SkipStated = cmd.Flags().Changed("skip-rows")
+	if s.Widths, err = parseWidths(f.widths); err != nil {
+		return s, err
+	}
+	if len(s.Widths) > 0 && (f.delimiter != "" || f.quote != "" || f.escape != "double" || f.trim) {
+		return s, fault.New(fault.Usage, "--widths leaves no room for --delimiter, --quote, --escape or --trim: nothing stands between fields, and blanks around them are left out").Try("leave these out")
+	}
 	if f.encoding != "" {
 		if s.Encoding, err = sniff.ParseEncoding(f.encoding); err != nil {
 			return s, err
@@ -266,8 +280,24 @@ func (p *paths) Set(text string) error {
 	return nil
 }
 
+// parseWidths reads widths like 5,12,8.
+func parseWidths(text string) (widths []int, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, part := range strings.Split(text, ",") {
+		n, err := strconv.Atoi(strings.TrimSpace(part))
+		if err != nil || n < 1 {
+			return nil, fault.New(fault.Usage, "--widths %s has %q, which is no width", text, part).Try("write how many characters each field has, like --widths 5,12,8")
+		}
+		widths = append(widths, n)
+	}
+	return widths, nil
+}
+
 // delimiterWords are names and spellings of delimiters that are awkward to type.
-var delimiterWords = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", `\t`: "\t", "pipe": "|", "space": " "}
+var delimiterWords = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", `\t`: "\t", "pipe": "|", "space": " ", "blanks": delimited.BlanksText,
+	"none": delimited.NoneText, "tilde": "~", "caret": "^", `\x01`: "\x01", `\x1f`: "\x1f", `\x1F`: "\x1f", "0x01": "\x01", "0x1F": "\x1f"}
 
 func parseDelimiter(text string) (string, error) {
 	if d, ok := delimiterWords[text]; ok {

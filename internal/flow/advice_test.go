@@ -44,7 +44,7 @@ func TestAdviceIsTrue(t *testing.T) {
 		}
 		f, n, err := i.Column("c")
 		if err != nil {
-			t.Fatal(err)
+			t.Fatal(test.values, err)
 		}
 		if got := i.Note("c", f, n); (test.want == "") != (got == "" || strings.Contains(got, "are not")) || !strings.Contains(got, test.want) {
 			t.Errorf("%s: %q, want %q", test.values, got, test.want)

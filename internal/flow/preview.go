@@ -249,10 +249,6 @@ const troublesShown = 5
 
 func (g *grid) trouble(in Input, b *parse.Block, problems []parse.Problem) {
 	for _, p := range problems {
-		// What is wrong with lines above the header is told with the header.
-		if b.LineAt(p.Start) <= int64(in.Rules.Above.Lines) {
-			continue
-		}
 		if len(g.p.Troubles) < troublesShown {
 			g.p.Troubles = append(g.p.Troubles, problemFault(in.Location, b.LineAt(p.Start), p).Error())
 		}

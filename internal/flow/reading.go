@@ -27,6 +27,8 @@ type Reading struct {
 	Particular []Particular
 	// Prefixes keeps the prefixes of names in XML, MixedText the markup of elements in which text stands among elements.
 	Prefixes, MixedText bool
+	// Unsure says what becomes of the run where a reading rule could be another.
+	Unsure Unsure
 	// Looking says that nothing comes of the reading but a look at it.
 	Looking bool
 	// found are the objects where they were resolved before.

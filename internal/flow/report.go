@@ -53,6 +53,9 @@ type Report struct {
 	// is not made yet.
 	NoType  []string `json:"columns_without_type"`
 	NotMade bool     `json:"table_not_made,omitempty"`
+	// Unsure are reading rules that could be others, and LinesAbove what stands above tables and is no part of them.
+	Unsure     []Doubt `json:"unsure"`
+	LinesAbove []Above `json:"lines_above"`
 	// EmptyFiles and HiddenFiles were passed over, and so was what PassedOver lists.
 	EmptyFiles  int             `json:"empty_files"`
 	HiddenFiles int             `json:"hidden_files"`
@@ -92,6 +95,8 @@ type Counts struct {
 	RowsWritten        int64 `json:"rows_written"`
 	RecordsQuarantined int64 `json:"records_quarantined"`
 	RecordsSkipped     int64 `json:"records_skipped"`
+	// RecordsFilled are those among the others that lacked fields at their end, which are null.
+	RecordsFilled int64 `json:"records_filled"`
 }
 
 // ObjectReport is the account of one object.
@@ -118,6 +123,7 @@ func (c *Counts) Add(o Counts) {
 	c.RowsWritten += o.RowsWritten
 	c.RecordsQuarantined += o.RecordsQuarantined
 	c.RecordsSkipped += o.RecordsSkipped
+	c.RecordsFilled += o.RecordsFilled
 }
 
 // balanced reports whether every record is accounted for.
@@ -127,7 +133,7 @@ func (c Counts) balanced() bool {
 
 // newReport begins the account of a run over a source.
 func newReport(source *Source, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: source.reshaped != nil, NoType: []string{}, PassedOver: append([]locate.Passed{}, source.Passed...), EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: source.reshaped != nil, NoType: []string{}, PassedOver: append([]locate.Passed{}, source.Passed...), Unsure: source.Doubts(), LinesAbove: source.above(), EmptyFiles: source.Empty, HiddenFiles: source.Hidden, BytesRead: source.Bytes}
 	for _, in := range source.Inputs {
 		o := ObjectReport{Location: in.Location, Bytes: in.Size}
 		if !in.Modified.IsZero() {

@@ -136,9 +136,6 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 			s.Passed = append(s.Passed, locate.Passed{Location: in.Location, What: "quarantine file"})
 			continue
 		}
-		if err := in.Rules.Above.Refusal(); err != nil && !r.Looking && in.SkipRows == 0 {
-			return nil, locateError(err, in.Location)
-		}
 		if err := r.Limits.checkColumns(len(in.Rules.Names), in.Location); err != nil {
 			return nil, err
 		}
@@ -160,16 +157,22 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if err := s.surveyXML(ctx, r); err != nil {
 		return nil, err
 	}
+	s.headersOfSiblings()
 	if !r.Mixed {
 		if err := s.belongTogether(); err != nil {
 			return nil, err
 		}
 	}
-	if err := s.agree(r.Stated); err != nil {
+	if err := s.agree(r.Stated, r.Mixed); err != nil {
 		return nil, err
 	}
 	if err := s.speaks(r.Particular); err != nil {
 		return nil, err
+	}
+	if !r.Looking && (!r.Mixed || r.Unsure == UnsureStop) {
+		if err := s.settleDoubts(r.Unsure); err != nil {
+			return nil, err
+		}
 	}
 	s.unify()
 	return s, nil
@@ -230,6 +233,7 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 	}
 	stated.Name = object.Location
 	in.Rules, err = settleFrom(from, stream.Compression, encoding, stated)
+	in.SkipRows += in.Rules.Skip
 	var e *fault.Error
 	if errors.As(err, &e) {
 		return in, e.In(object.Location)
@@ -327,7 +331,7 @@ func dropLines(text []byte, n int) []byte {
 
 // agree makes the objects of one source be read alike: one format for all, and a header everywhere if the first record of an
 // object that seems to have none is the header of another.
-func (s *Source) agree(stated sniff.Stated) error {
+func (s *Source) agree(stated sniff.Stated, mixed bool) error {
 	first := s.Inputs[0]
 	for _, in := range s.Inputs[1:] {
 		if family(in.Rules.Format) != family(first.Rules.Format) {
@@ -349,6 +353,8 @@ func (s *Source) agree(stated sniff.Stated) error {
 		rules := &s.Inputs[i].Rules
 		switch {
 		case names == nil || rules.Header:
+		case mixed && !slices.Equal(rules.First, names):
+			// It is asked for although it is unlike the others.
 		case slices.ContainsFunc(rules.First, func(field string) bool { return !slices.Contains(names, strings.TrimSpace(field)) }):
 			return fault.New(fault.Input, "seems to have no header, while other files of the source have one").In(s.Inputs[i].Location).
 				Try("state --header or --no-header, or load it by itself")

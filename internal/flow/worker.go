@@ -18,7 +18,7 @@ import (
 
 // parser returns the parser of an object of delimited text.
 func parser(r sniff.Rules) delimited.Parser {
-	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad, SkipBlank: r.SkipBlank}
+	p := delimited.Parser{Dialect: r.Dialect, Width: len(r.Names), Pad: r.Pad, Least: r.Least, SkipBlank: r.SkipBlank}
 	p.Skip = r.HeaderRows
 	if r.HeaderRows == 1 {
 		p.Header = strings.TrimRight(r.HeaderText, "\r\n")
@@ -47,6 +47,8 @@ type fitted struct {
 	raws []string
 	// skipped counts the records that were passed over.
 	skipped int
+	// filled counts the records that lacked fields at their end.
+	filled int
 	// raw is the block's data, kept while there is something of it to tell.
 	raw []byte
 	// rows says that the rows came as such, before how many rows of the object there were before them.
@@ -155,7 +157,7 @@ func (f *fitter) work(block *parse.Block) (fitted, error) {
 		p := parser(f.source.Inputs[block.Object].Rules)
 		p.Begin(block, &f.records)
 		out.Result = f.delimited.Fit(&f.records, f.columns.fields[block.Object], f.columns.kept[block.Object])
-		unread, out.skipped = f.records.Problems, f.records.Repeated
+		unread, out.skipped, out.filled = f.records.Problems, f.records.Repeated, f.records.Padded
 		out.astray = f.astray(block)
 	}
 	if len(unread) > 0 {

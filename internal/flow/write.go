@@ -146,6 +146,7 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 	counts.RecordsFiltered += f.filtered
 	w.report.addElements(f.elements)
 	counts.RecordsSkipped += int64(f.skipped)
+	counts.RecordsFilled += int64(f.filled)
 	counts.RecordsQuarantined += int64(len(f.Problems))
 	counts.RowsWritten += rows
 	w.report.BytesUnpacked += int64(len(block.Data))

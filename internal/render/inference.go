@@ -36,6 +36,10 @@ func Inference(s Screen, i *flow.Inference) {
 		t.Rows = append(t.Rows, cells)
 	}
 	t.Write(s)
+	if unsure := doubts(i.Source.Doubts()); len(unsure) > 0 {
+		s.Printf("\n")
+		s.facts(unsure)
+	}
 	if folder != "" {
 		s.Printf("\nFiles are in %s.\n", folder)
 	}
@@ -423,7 +427,8 @@ func InferenceJSON(s Screen, i *flow.Inference, path string) error {
 		Problem    string           `json:"first_problem,omitempty"`
 		Columns    []columnEvidence `json:"columns"`
 		Advice     flow.Advice      `json:"advice"`
-	}{Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)), Advice: i.Advice}
+		Unsure     []flow.Doubt     `json:"unsure"`
+	}{Unsure: i.Source.Doubts(), Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)), Advice: i.Advice}
 	if path != "" {
 		field, _, err := i.Column(path)
 		if err != nil {

@@ -76,7 +76,10 @@ func extent(p *flow.Preview) string {
 func ruleFact(r sniff.Reason) fact {
 	why := r.Why
 	if r.Unsure {
-		why += " (unsure: state it if it is wrong)"
+		why += " (unsure)"
+	}
+	if r.Unsure && r.Instead != "" {
+		why += "; " + r.Instead
 	}
 	return fact{r.Rule, r.Value, why}
 }
@@ -101,6 +104,9 @@ type ruleJSON struct {
 	Value  string `json:"value"`
 	Why    string `json:"why"`
 	Unsure bool   `json:"unsure"`
+	// Asked says that it must be stated, or --unsure go, and Instead what gives the other reading.
+	Asked   bool   `json:"asked"`
+	Instead string `json:"instead,omitempty"`
 }
 
 type otherJSON struct {
@@ -128,7 +134,7 @@ func PreviewJSON(s Screen, p *flow.Preview) error {
 func rulesJSON(rules []sniff.Reason) []ruleJSON {
 	out := []ruleJSON{}
 	for _, r := range rules {
-		out = append(out, ruleJSON{r.Rule, r.Value, r.Why, r.Unsure})
+		out = append(out, ruleJSON{r.Rule, r.Value, r.Why, r.Unsure, r.Asked, r.Instead})
 	}
 	return out
 }

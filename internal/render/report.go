@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/schema"
 )
@@ -103,6 +104,46 @@ func records(r *flow.Report) string {
 		Count(int(r.RowsWritten), "row", "rows"))
 }
 
+// readingFacts tells what of the reading is unsure or out of the usual.
+func readingFacts(r *flow.Report) []fact {
+	facts := doubts(r.Unsure)
+	const most = 3
+	for i, a := range r.LinesAbove {
+		if i == most {
+			facts = append(facts, fact{value: fmt.Sprintf("and in %s more", Count(len(r.LinesAbove)-most, "object", "objects"))})
+			break
+		}
+		name := ""
+		if i == 0 {
+			name = "above"
+		}
+		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s above the table of %s, no part of it: %s", Count(a.Lines, "line", "lines"), clean(a.Location), fault.Quote(cut(clean(a.First), 60)))})
+	}
+	if r.RecordsFilled > 0 {
+		facts = append(facts, fact{name: "filled", value: fmt.Sprintf("%s lacked fields at the end, which are null", Count(int(r.RecordsFilled), "record", "records"))})
+	}
+	return facts
+}
+
+// doubts tells of reading rules that could be others.
+func doubts(list []flow.Doubt) (facts []fact) {
+	for i, d := range list {
+		name := ""
+		if i == 0 {
+			name = "unsure"
+		}
+		value := fmt.Sprintf("%s %s: %s", d.Rule, d.Value, clean(d.Why))
+		if d.Instead != "" {
+			value += "; " + d.Instead
+		}
+		if d.Objects > 1 {
+			value += fmt.Sprintf(" (%s)", Count(d.Objects, "object", "objects"))
+		}
+		facts = append(facts, fact{name: name, value: value})
+	}
+	return facts
+}
+
 func reportFacts(r *flow.Report) []fact {
 	facts := []fact{
 		{name: "records", value: records(r)},
@@ -130,6 +171,7 @@ func reportFacts(r *flow.Report) []fact {
 			break
 		}
 	}
+	facts = append(facts, readingFacts(r)...)
 	if len(r.NoType) > 0 {
 		facts = append(facts, fact{name: "no type yet", value: fmt.Sprintf("%s: no value was there to tell; %s", listed(r.NoType), settlesLater(r))})
 	}

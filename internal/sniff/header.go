@@ -6,51 +6,38 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"trevak/internal/fault"
+	"trevak/internal/lexical"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/schema"
 )
 
-// settleHeader decides whether the first record holds names, and names the columns.
-func (r *Rules) settleHeader(t trial, stated Stated) error {
-	for _, f := range t.rows[0] {
-		r.First = append(r.First, f.Text)
-	}
-	v := weigh(t)
-	rows, reason := 0, Reason{Rule: "header", Value: "no"}
-	if v.names > v.values {
-		rows = 1
-	}
-	switch {
-	case stated.HeaderRows != nil:
-		rows, reason.Why = *stated.HeaderRows, "stated"
-	case len(stated.Columns) > 0:
-		rows, reason.Why = 0, "the names are stated, so every record is data; state --header if the first is not"
-	default:
-		confidence := v.confidence()
-		reason.Why = fmt.Sprintf("%s (%.0f%% sure)", v.why(rows > 0), 100*confidence)
-		reason.Unsure = confidence < 0.75
-	}
-	if rows > len(t.rows) {
-		return fault.New(fault.Input, "has %d records where looked at, fewer than the %d header rows stated", len(t.rows), rows).Try("state fewer --header-rows")
-	}
-	r.Reasons = append(r.Reasons, reason)
-	if rows == 0 {
-		r.Names = Positional(t.width)
-	} else {
-		r.UseHeader(reason.Why)
-		r.joinHeader(t.rows[1:rows])
-	}
-	return r.useColumns(stated.Columns)
-}
-
 // UseHeader takes the names from the first record, for the reason given.
 func (r *Rules) UseHeader(why string) {
 	r.Header, r.HeaderRows, r.Names, r.HeaderText = true, 1, headerNames(r.First), r.firstText
-	header := &r.Reasons[len(r.Reasons)-1]
-	header.Value, header.Why = "yes", why
+	if header := r.Reason("header"); header != nil {
+		if header.Why != why {
+			header.Unsure, header.Asked = false, false
+		}
+		header.Value, header.Why = "yes", why
+	}
+}
+
+// DropHeader takes the first record as data, for the reason given.
+func (r *Rules) DropHeader(why string) {
+	r.Header, r.HeaderRows, r.Names, r.HeaderText = false, 0, Positional(len(r.Names)), ""
+	*r.Reason("header") = Reason{Rule: "header", Value: "no", Why: why}
+}
+
+// Reason returns the grounds of a rule, nil where it was not settled.
+func (r *Rules) Reason(rule string) *Reason {
+	for i := range r.Reasons {
+		if r.Reasons[i].Rule == rule {
+			return &r.Reasons[i]
+		}
+	}
+	return nil
 }
 
 // joinHeader adds further header rows to the names.
@@ -69,17 +56,21 @@ func (r *Rules) joinHeader(rows [][]delimited.Field) {
 	}
 	r.Names, r.HeaderText = headerNames(names), ""
 	r.HeaderRows += len(rows)
-	r.Reasons[len(r.Reasons)-1].Value = fmt.Sprintf("%d rows", r.HeaderRows)
+	r.Reason("header").Value = fmt.Sprintf("%d rows", r.HeaderRows)
 }
 
 // useColumns takes the stated names.
-func (r *Rules) useColumns(columns []string) error {
+func (r *Rules) useColumns(columns []string, width int) error {
 	if len(columns) == 0 {
 		return nil
 	}
-	if len(columns) != len(r.Names) {
+	if len(columns) < len(r.Names) {
 		return fault.New(fault.Usage, "--columns names %d columns, the records have %d fields", len(columns), len(r.Names)).
-			Try("name each of them, in order")
+			Try("name each of them, in order; more may be named, for fields that records lack at their end")
+	}
+	if len(columns) > width {
+		r.Least = min(width, len(r.Names))
+		r.because("short records", "filled", "more columns are named than the records looked at have fields")
 	}
 	r.Names = headerNames(columns)
 	return nil
@@ -122,29 +113,37 @@ type votes struct {
 	columns        int
 	rows           int
 	blank, repeats int
-	short          bool // the first record has other than the usual number of fields
+	short          bool   // the first record has fewer than the usual number of fields
+	numbers        string // why numbers are names
+	sign           sign   // the strongest of texts
 }
 
-// Weights of the evidence of one column. Types decide; shapes of text only where there are no types.
+// Weights of the evidence of one column. Types decide; what texts are like only where there are no types.
 const (
 	decisive = 4.0
 	telling  = 1.0
 	slight   = 0.25
 )
 
-// weigh compares the first record with those below it, column by column.
-func weigh(t trial) votes {
-	first := t.rows[0]
+// weigh compares a record with those below it, column by column.
+func (t *trial) weigh(at int) votes {
+	first := t.rows[at]
 	// A header in the middle, of files put one after the other, tells nothing of the columns.
-	rest := slices.DeleteFunc(slices.Clone(t.rows[1:]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
+	rest := slices.DeleteFunc(slices.Clone(t.rows[at+1:]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
 	v := votes{columns: len(first), rows: len(rest)}
-	if v.short = len(first) != t.width; v.short {
+	shift := 0
+	switch {
+	case len(first) == t.width-1 && len(first) > 0 && t.allWidth(at+1, t.width):
+		shift = 1 // it may lack the name of the first column
+	case len(first) < t.width:
+		v.short = true
 		v.values += decisive
 	}
+	named := v.numberNames(first, rest)
 	seen := map[string]bool{}
 	for c, f := range first {
-		key := strings.ToLower(f.Text)
-		if f.Text == "" {
+		key := strings.ToLower(strings.TrimSpace(f.Text))
+		if key == "" {
 			v.blank++
 			v.values += slight
 			continue
@@ -154,62 +153,134 @@ func weigh(t trial) votes {
 			v.values += telling
 		}
 		seen[key] = true
-		v.column(f, rest, c)
+		if !named[c] {
+			v.column(f.Text, columnOf(rest, c+shift))
+		}
+	}
+	if shift > 0 && v.typed == 0 {
+		v.short = true
+		v.values += decisive
 	}
 	return v
 }
 
-// column weighs one column.
-func (v *votes) column(first delimited.Field, rest [][]delimited.Field, c int) {
-	var classes schema.Class
-	values, same, likeLength := 0, 0, 0
-	for _, row := range rest {
-		if c >= len(row) || row[c].Text == "" {
-			continue
-		}
-		values++
-		classes |= schema.Classify([]byte(row[c].Text))
-		if row[c].Text == first.Text {
-			same++
-		}
-		if len(row[c].Text) == len(first.Text) {
-			likeLength++
+// columnOf returns the texts of a column, without the empty ones.
+func columnOf(rows [][]delimited.Field, c int) (texts []string) {
+	for _, row := range rows {
+		if c < len(row) && row[c].Text != "" {
+			texts = append(texts, row[c].Text)
 		}
 	}
-	class := schema.Classify([]byte(first.Text))
-	kind := schema.Resolve(classes)
+	return texts
+}
+
+// column weighs one column.
+func (v *votes) column(first string, below []string) {
+	var classes schema.Class
+	typed := 0
+	for _, text := range below {
+		class := schema.Classify([]byte(text))
+		classes |= class
+		if class&schema.Word == 0 || class == schema.ClassSpecial {
+			typed++
+		}
+	}
+	class := schema.Classify([]byte(first))
 	switch {
+	case class == schema.ClassToken:
+		// It stands for no value, and is no name.
 	case class&schema.Word == 0:
 		// Names are words; a number or a date in the first record is a value whatever stands below it.
 		v.values += decisive
 		v.alike++
-	case kind != schema.Unknown && kind != schema.String:
+	case typed > 0 && 10*typed >= 9*len(below):
 		v.names += decisive
 		v.typed++
-	case same > 0 || startsLikeNumber(first.Text):
+	case startsLikeNumber(first) && len(below) > 0:
 		v.values += telling
-	case likeLength == values && values > 2 && len(first.Text) > 1:
-		v.values += slight
-	case looksLikeName(first.Text):
-		v.names += slight
+	default:
+		s := read(first, below)
+		if s.weight > 0 {
+			v.names += s.weight
+		} else {
+			v.values -= s.weight
+		}
+		if math.Abs(s.weight) > math.Abs(v.sign.weight) {
+			v.sign = s
+		}
 	}
+}
+
+// leastRun is how many numbers make a run.
+const leastRun = 3
+
+// numberNames finds numbers in the first record that are names: a run that only goes up, as years and bins do, where the records below have none; or those that count from 0
+// or 1, behind an empty first field that is the name of a column of row names. It returns which fields they are.
+func (v *votes) numberNames(first []delimited.Field, rest [][]delimited.Field) map[int]bool {
+	named := map[int]bool{}
+	fields, numbers := numbersOf(first)
+	index := len(first) > 1 && strings.TrimSpace(first[0].Text) == "" && len(rest) >= leastRun && len(columnOf(rest, 0)) == len(rest)
+	switch {
+	case index && countsUp(numbers) && len(fields) == len(first)-1:
+		v.numbers = "the first field is empty, as a name of row names is, and the others count from there"
+	case len(numbers) >= leastRun && rising(numbers) && risingBelow(rest) < 0.2:
+		v.numbers = fmt.Sprintf("%d numbers in it only go up, from %s to %s, which those below do not", len(numbers), first[fields[0]].Text, first[fields[len(fields)-1]].Text)
+	default:
+		return named
+	}
+	v.names += telling
+	for _, c := range fields {
+		named[c] = true
+	}
+	return named
+}
+
+// numbersOf returns the fields of a record that are numbers, and these.
+func numbersOf(row []delimited.Field) (fields []int, numbers []float64) {
+	for c, f := range row {
+		if n, ok := lexical.StatedDouble([]byte(strings.TrimSpace(f.Text))); ok {
+			fields, numbers = append(fields, c), append(numbers, n)
+		}
+	}
+	return fields, numbers
+}
+
+// countsUp reports whether numbers are 0, 1, 2 and so on, or 1, 2, 3.
+func countsUp(numbers []float64) bool {
+	for i, n := range numbers {
+		if n != numbers[0]+float64(i) {
+			return false
+		}
+	}
+	return len(numbers) > 0 && (numbers[0] == 0 || numbers[0] == 1)
+}
+
+func rising(numbers []float64) bool {
+	for i := 1; i < len(numbers); i++ {
+		if numbers[i] <= numbers[i-1] {
+			return false
+		}
+	}
+	return true
+}
+
+// risingBelow is the part of the records whose numbers only go up.
+func risingBelow(rows [][]delimited.Field) float64 {
+	up, all := 0, 0
+	for _, row := range rows {
+		if _, numbers := numbersOf(row); len(numbers) >= leastRun {
+			if all++; rising(numbers) {
+				up++
+			}
+		}
+	}
+	return float64(up) / float64(max(1, all))
 }
 
 // startsLikeNumber reports whether a text begins with a digit, or with a sign or a point and a digit.
 func startsLikeNumber(text string) bool {
 	text = strings.TrimLeft(text, "+-.")
 	return text != "" && text[0] >= '0' && text[0] <= '9'
-}
-
-// looksLikeName reports whether a text could be a column's name: short, beginning with a letter, one line.
-func looksLikeName(text string) bool {
-	text = strings.TrimSpace(text)
-	for i, r := range text {
-		if i == 0 && !unicode.IsLetter(r) && r != '_' && r != '#' || r == '\n' {
-			return false
-		}
-	}
-	return text != "" && len(text) <= 64
 }
 
 // confidence is near 1 when all evidence points one way and there is much of it, 0.5 when there is none.
@@ -222,14 +293,20 @@ func (v votes) why(header bool) string {
 	switch {
 	case v.rows == 0 && header:
 		return "the only record holds words that could be names"
+	case header && v.numbers != "":
+		return v.numbers
 	case header && v.typed > 0:
 		return fmt.Sprintf("in %d of %d columns a word stands above numbers, dates or times", v.typed, v.columns)
+	case header && v.sign.what != "":
+		return v.sign.what
 	case header:
-		return "the first record holds words that do not occur again below"
+		return "the first record holds words that could be names"
 	case v.alike > 0:
 		return fmt.Sprintf("in %d of %d columns the first record already holds a number, date or time", v.alike, v.columns)
 	case v.short:
 		return fmt.Sprintf("the first record has %d fields, not as many as most", v.columns)
+	case v.sign.weight < 0:
+		return v.sign.what
 	case v.repeats > 0:
 		return "a word occurs twice in the first record"
 	case v.blank > 0:

@@ -292,3 +292,12 @@ func featuresOf(look json.Look) *json.Place {
 	}
 	return nil
 }
+
+// someNames lists the first few names.
+func someNames(names []string) string {
+	const most = 5
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " and more"
+	}
+	return strings.Join(names, ", ")
+}

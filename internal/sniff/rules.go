@@ -85,8 +85,11 @@ type Rules struct {
 	Pad, SkipBlank bool
 	// Keys are the names of the members of the first record of JSON, as far as it was looked at.
 	Keys []string
-	// Above is lines that seem to stand above the header.
-	Above Above
+	// Skip is how many lines stand above the table, and Title the first of them.
+	Skip  int
+	Title string
+	// Least is how many fields a record must have so that those that it lacks at its end are null; 0 where it must have all.
+	Least int
 	// firstText is the raw text of the first record.
 	firstText string
 	// Reasons tells why, a line for each rule, in the order they are shown.
@@ -96,8 +99,10 @@ type Rules struct {
 // Reason is one rule with its grounds.
 type Reason struct {
 	Rule, Value, Why string
-	// Unsure is set when another reading was nearly as likely.
-	Unsure bool
+	// Unsure is set when another reading was nearly as likely, Asked when it was so likely that the user must say which it is.
+	Unsure, Asked bool
+	// Instead is the flag that gives the other reading, and what it does.
+	Instead string
 }
 
 // Stated is what the user fixed. What is nil or empty is to be decided.
@@ -126,8 +131,10 @@ type Stated struct {
 	// Columns are the names of the columns.
 	Columns        []string
 	Pad, SkipBlank bool
-
-	below bool // lines were left out to look below them
+	// Widths are those of fields that nothing stands between, in characters.
+	Widths []int
+	// SkipStated says that SkipRows was stated, be it as 0, so that no other lines are passed over.
+	SkipStated bool
 }
 
 func (r *Rules) because(rule, value, format string, args ...any) *Reason {
@@ -170,7 +177,7 @@ func mostlyControls(head []byte) int {
 
 // forced reports whether what is stated holds for delimited text alone.
 func (s Stated) forced() bool {
-	return s.Delimiter != "" || s.HeaderRows != nil || s.Quote != nil || len(s.Columns) > 0
+	return s.Delimiter != "" || s.HeaderRows != nil || s.Quote != nil || len(s.Columns) > 0 || len(s.Widths) > 0
 }
 
 // Settle decides the rules for one object. head is its first HeadBytes of text, or all of it when whole is set; encoding is what the
@@ -206,7 +213,6 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 	}
 	r.firstKeys(head)
 	r.describeText(encoding)
-	r.lookBelow(head, whole, encoding, stated)
 	return r, nil
 }
 

@@ -30,7 +30,7 @@ func TestSettle(t *testing.T) {
 		{"tabs", "a\tb\n1\t2\n", Delimited, '\t', true, "a b"},
 		{"pipes without a header", "2031-05-01|OS-1|\"clean, dry\"|ok\n2031-05-02|OS-2|\"wet\nrope\"|ok\n", Delimited, '|', false, "c1 c2 c3 c4"},
 		{"commas within quotes", "name|text\nx|\"a, b, c, d\"\ny|\"e, f, g, h\"\nz|1\n", Delimited, '|', true, "name text"},
-		{"one column", "name\nfirst\nsecond\nthird\n", Delimited, ',', true, "name"},
+		{"one column", "name\nfirst\nsecond\nthird\n", Delimited, 0xff, true, "name"},
 		{"all text without a header", "wave,calm\ntide,calm\nwave,rough\ntide,calm\n", Delimited, ',', false, "c1 c2"},
 		{"a byte order mark", "\ufeffid,name\n1,a\n", Delimited, ',', true, "id name"},
 		{"names that repeat or are missing", "id,id,,\n1,2,3,4\n", Delimited, ',', true, "id id 2 c3 c4"},

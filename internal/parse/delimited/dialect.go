@@ -116,14 +116,20 @@ func (d Dialect) cutSimple(buf []byte) (cut, lines int) {
 // BlanksText and widthsText stand for a delimiter where there is none.
 const (
 	BlanksText = "blanks"
+	NoneText   = "none"
 	widthsText = "widths "
 )
+
+// noDelimiter is a byte that no text in UTF-8 has.
+const noDelimiter = 0xff
 
 // DelimiterText returns the whole delimiter, "blanks" for any number of them, or "widths 5,12" for fields without one.
 func (d Dialect) DelimiterText() string {
 	switch {
 	case d.Blanks:
 		return BlanksText
+	case d.Delimiter == noDelimiter:
+		return NoneText
 	case len(d.Widths) > 0:
 		var texts []string
 		for _, w := range d.Widths {
@@ -140,6 +146,8 @@ func (d *Dialect) SetDelimiter(text string) {
 	switch {
 	case text == BlanksText:
 		d.Delimiter, d.Rest, d.Blanks = ' ', "", true
+	case text == NoneText:
+		d.Delimiter, d.Rest = noDelimiter, ""
 	case fixed:
 		d.Delimiter, d.Rest, d.Quote = 0, "", 0
 		for _, w := range strings.Split(widths, ",") {

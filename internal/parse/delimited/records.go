@@ -139,8 +139,8 @@ type Parser struct {
 	// Pad fills records that have too few fields with empty ones, and sets aside the surplus of those that have too many. Otherwise
 	// both are problems.
 	Pad bool
-	// Short fills records that have too few fields, and no more.
-	Short bool
+	// Least is how many fields a record must have to be filled with empty ones, where Pad is not set; 0 fills none.
+	Least int
 	// SkipBlank makes blank lines no records even where records have one field.
 	SkipBlank bool
 	// Skip is how many records at the start of the object's first block are not data.

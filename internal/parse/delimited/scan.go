@@ -265,7 +265,7 @@ func (s *scan) finish(next int) int {
 		s.r.starts = append(s.r.starts, uint32(s.record))
 	case len(fields) == s.Width:
 		s.r.starts = append(s.r.starts, uint32(s.record))
-	case len(fields) < s.Width && (s.Pad || s.Short):
+	case len(fields) < s.Width && (s.Pad || s.Least > 0 && len(fields) >= s.Least):
 		s.r.Padded++
 		end := int(fields[len(fields)-1].End &^ cells.Flag)
 		for range s.Width - len(fields) {
