@@ -103,7 +103,7 @@ func TestNumberedTextsGiveTheSameValues(t *testing.T) {
 			columns := []int{0, 1, 2, 3, 4, 5, 6, 7}
 			a, b := coded.Fit(&records, columns, nil), plain.Fit(&records, columns, nil)
 			if (a.Batch == nil) != (b.Batch == nil) || !reflect.DeepEqual(a.Problems, b.Problems) || !reflect.DeepEqual(a.Misfits, b.Misfits) || !reflect.DeepEqual(a.Tokens, b.Tokens) {
-				t.Fatalf("seed %d, block %d: problems, misfits or tokens differ: %v %v and %v %v", seed, block, a.Problems, a.Tokens, b.Problems, b.Tokens)
+				t.Fatalf("seed %d, block %d: problems, misfits or tokens differ: %v %v %v and %v %v %v", seed, block, a.Problems, a.Misfits, a.Tokens, b.Problems, b.Misfits, b.Tokens)
 			}
 			if a.Batch == nil {
 				break

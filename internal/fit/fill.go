@@ -167,7 +167,7 @@ func (f *filler) fillWhole(c *column, in *cells.Column, from, to int) int {
 		c.longs = append(c.longs, t.values[:n]...)
 		values := c.longs[first:]
 		bad := f.oneByOne(c, in, from, n, present&read, others|present&^read, func(i int, text []byte) (ok bool) {
-			values[i], ok = lexical.Long(text)
+			values[i], ok = c.reader.long(schema.Long, text)
 			return ok && (!f.strict || json.IsNumber(text))
 		})
 		if bad >= 0 {

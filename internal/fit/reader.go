@@ -188,6 +188,9 @@ func (r *reader) long(kind schema.Kind, b []byte) (int64, bool) {
 		return 0, false
 	case r.stated:
 		return lexical.StatedLong(b)
+	case r.held:
+		// What a table's column holds is known: 12.0 is the 12 that it takes.
+		return lexical.WholeLong(b)
 	}
 	return lexical.Long(b)
 }

@@ -30,6 +30,8 @@ func (i *Inference) Note(path string, f *schema.Field, n *schema.Node) string {
 		return ordersNote(path, n)
 	case values&(schema.ClassDayFirst|schema.ClassMonthFirst) == schema.ClassDayFirst|schema.ClassMonthFirst:
 		return "some dates have the day first, some the month"
+	case n.Months() != "":
+		return fmt.Sprintf("months without a day; %s reads them as their first days", typeFlag(path, "date("+n.Months()+")"))
 	case values == schema.ClassLetter:
 		return fmt.Sprintf("only one of the letters t and f: if it is a boolean, say so with %s", typeFlag(path, "boolean"))
 	}

@@ -32,6 +32,19 @@ func TestLong(t *testing.T) {
 	}
 }
 
+func TestWholeLong(t *testing.T) {
+	for text, want := range map[string]int64{"12": 12, "12.0": 12, "-3.000": -3, "1.2e1": 12, "7.692024e+06": 7692024, "0.0": 0, "5.": 5, "120e-1": 12, "9223372036854775807.0": 9223372036854775807} {
+		if v, ok := WholeLong([]byte(text)); !ok || v != want {
+			t.Errorf("%s: %d, %v", text, v, ok)
+		}
+	}
+	for _, text := range []string{"", "12.5", "1e-1", "1e30", "9223372036854775808.0", "+1.0", "01.0", "x", "1.2e0"} {
+		if v, ok := WholeLong([]byte(text)); ok {
+			t.Errorf("%s: %d", text, v)
+		}
+	}
+}
+
 func TestDouble(t *testing.T) {
 	tests := []struct {
 		text           string
@@ -40,7 +53,9 @@ func TestDouble(t *testing.T) {
 		{"1.5", true, true}, {"-0.25", true, true}, {".5", true, true}, {"-.5", true, true}, {"1e3", true, true}, {"1.5E-3", true, true}, {"0", true, true}, {"-0", true, true},
 		{"9007199254740992", true, true}, {"9007199254740993", false, true}, {"12345678901234567.8", false, true}, {"0.12345678901234567", true, true},
 		{"1.7976931348623157e308", true, true}, {"1e309", false, false}, {"1e-400", false, true}, {"4.9e-324", true, true},
-		{"01.5", false, true}, {"00", false, true}, {"+1.5", false, true}, {"5.", false, false}, {".", false, false}, {"", false, false}, {"1e", false, false}, {"1,5", false, false}, {"1e99999", false, false},
+		{"01.5", false, true}, {"00", false, true}, {"+1.5", false, true}, {".", false, false}, {"", false, false}, {"1e", false, false}, {"1,5", false, false}, {"1e99999", false, false},
+		{"5.", true, true}, {"1.800000000000000000e+01", true, true}, {"6.320000000000000097e-03", true, true}, {"0.1000000000000000055511151231257827", true, true},
+		{"0.1000000000000000055511151231257828", false, true}, {"6.320000000000000098e-03", false, true}, {"1.50000000000000000000000", true, true},
 		{"NaN", false, true}, {"-inf", false, true}, {"Infinity", false, true}, {"-nan", false, false}, {"infinite", false, false},
 	}
 	for _, test := range tests {

@@ -6,6 +6,7 @@
 package lexical
 
 import (
+	"bytes"
 	"math"
 	"strconv"
 	"unsafe"
@@ -93,8 +94,7 @@ type number struct {
 	plus        bool
 }
 
-// scanNumber reads [+-]?digits[.digits][(e|E)[+-]digits], with digits on at least one side of the point and never a point
-// at the end.
+// scanNumber reads [+-]?digits[.digits][(e|E)[+-]digits], with digits on at least one side of the point.
 func scanNumber(b []byte) (number, bool) {
 	var n number
 	i := 0
@@ -128,7 +128,7 @@ func scanNumber(b []byte) (number, bool) {
 			n.exponent--
 			i++
 		}
-		if i == fraction {
+		if i == fraction && wholeDigits == 0 {
 			return n, false
 		}
 	} else if wholeDigits == 0 {
@@ -254,8 +254,11 @@ func Double(b []byte) (float64, bool) {
 		return exact(mantissa, fraction, negative), true
 	}
 	n, ok := scanNumber(b)
-	if !ok || n.zeros || n.plus || n.significant > mostDigits {
+	if !ok || n.zeros || n.plus {
 		return 0, false
+	}
+	if n.significant > mostDigits {
+		return longDouble(b, n)
 	}
 	if n.whole && (n.mantissa > 1<<53 || n.exponent > 0) {
 		return 0, false
@@ -265,6 +268,83 @@ func Double(b []byte) (float64, bool) {
 		return 0, false
 	}
 	return f, true
+}
+
+// longDouble reads a number of more digits than any double needs, where nothing of them is lost: the digits beyond are zeros, or it is what a double is when it is written with so
+// many digits.
+func longDouble(b []byte, n number) (float64, bool) {
+	if n.whole {
+		return 0, false
+	}
+	var buffer [64]byte
+	digits := buffer[:0]
+	for _, c := range b {
+		if c|0x20 == 'e' {
+			break
+		}
+		if c-'0' <= 9 && (c != '0' || len(digits) > 0) {
+			digits = append(digits, c)
+		}
+	}
+	for len(digits) > 1 && digits[len(digits)-1] == '0' {
+		digits = digits[:len(digits)-1]
+	}
+	f, err := strconv.ParseFloat(string(b), 64)
+	if err != nil || f == 0 {
+		return 0, false
+	}
+	if len(digits) <= mostDigits {
+		return f, true
+	}
+	var written [128]byte
+	back := strconv.AppendFloat(written[:0], math.Abs(f), 'e', len(digits)-1, 64)
+	at := 0
+	for _, c := range back {
+		if c == 'e' {
+			break
+		}
+		if c == '.' {
+			continue
+		}
+		if digits[at] != c {
+			return 0, false
+		}
+		at++
+	}
+	return f, true
+}
+
+// WholeLong reads a number that is whole however it is written: 12.0 and 1.2e1 are 12.
+func WholeLong(b []byte) (int64, bool) {
+	if v, ok := Long(b); ok {
+		return v, true
+	}
+	if at := bytes.IndexByte(b, '.'); at >= 0 && len(bytes.TrimRight(b[at+1:], "0")) == 0 {
+		return Long(b[:at])
+	}
+	n, ok := scanNumber(b)
+	if !ok || n.whole || n.zeros || n.plus || n.significant > 19 {
+		return 0, false
+	}
+	for ; n.exponent < 0; n.exponent++ {
+		if n.mantissa%10 != 0 {
+			return 0, false
+		}
+		n.mantissa /= 10
+	}
+	for ; n.exponent > 0 && n.mantissa > 0; n.exponent-- {
+		if n.mantissa > math.MaxInt64/10 {
+			return 0, false
+		}
+		n.mantissa *= 10
+	}
+	if n.mantissa > math.MaxInt64 {
+		return 0, false
+	}
+	if n.negative {
+		return -int64(n.mantissa), true
+	}
+	return int64(n.mantissa), true
 }
 
 // StatedDouble reads any decimal number, rounded to the nearest double, and NaN and the infinities in their usual spellings.

@@ -70,9 +70,9 @@ func CompilePattern(text string) (*Pattern, error) {
 // String returns the pattern as it was stated.
 func (p *Pattern) String() string { return p.text }
 
-// Day and Clock report whether the pattern has what makes a date, and what makes a time of day.
+// Day and Clock report whether the pattern has what makes a date, and what makes a time of day. A year and the name of a month make the first day of that.
 func (p *Pattern) Day() bool {
-	return p.epoch > 0 || p.has("s") || p.has("Yy") && (p.has("j") || p.has("mbB") && p.has("de"))
+	return p.epoch > 0 || p.has("s") || p.has("Yy") && (p.has("j") || p.has("mbB") && p.has("de") || p.has("bB"))
 }
 
 // Clock is described at Day.

@@ -39,6 +39,8 @@ const (
 	ClassMonthFirst
 	ClassDayOrMonth
 	ClassYearFirst
+	// ClassNamed is a date with the name of a month, a year of two digits or a clock of twelve hours.
+	ClassNamed
 	ClassUUID
 	ClassText
 	ClassObject
@@ -50,7 +52,7 @@ const (
 
 var classNames = [Classes]string{"null", "null token", "boolean", "yes or no", "t or f", "long", "long beyond 2^53", "double", "number with exponent",
 	"number of many digits", "infinity or NaN", "date", "time", "timestamp", "timestamptz", "day-first date", "month-first date", "day-or-month-first date",
-	"year-first date", "uuid", "text", "object", "array"}
+	"year-first date", "date with a month's name, short year or 12-hour clock", "uuid", "text", "object", "array"}
 
 // Index returns the number of a single class, 0 to Classes-1.
 func (c Class) Index() int { return bits.TrailingZeros32(uint32(c)) }
@@ -93,7 +95,7 @@ func Resolve(seen Class) Kind {
 		return Timestamp
 	case only(ClassTimestampTz):
 		return TimestampTz
-	case only(ClassYearFirst):
+	case only(ClassYearFirst), only(ClassNamed):
 		return Date
 	case values&(ClassDayFirst|ClassMonthFirst) != 0 && (only(ClassDayFirst|ClassDayOrMonth) || only(ClassMonthFirst|ClassDayOrMonth)):
 		return Date
@@ -150,6 +152,7 @@ type weighed struct {
 	// whole and fraction count the digits of a number before and after its point.
 	whole, fraction int
 	style           Style
+	unfit           unfit
 }
 
 // field looks at a field of delimited text.
@@ -167,7 +170,7 @@ func (w *weighed) field(b []byte) Class {
 		if class := w.dayMonth(b); class != 0 {
 			return class
 		}
-		return classifyUUID(b)
+		return w.named(b, classifyUUID)
 	case c == '-' || c == '.':
 		if class := w.number(b); class != ClassText {
 			return class
@@ -190,7 +193,7 @@ func (w *weighed) text(b []byte) Class {
 		return ClassToken
 	}
 	if b[0]-'0' > 9 {
-		return classifyToken(b)
+		return w.named(b, classifyToken)
 	}
 	if len(b) < 5 {
 		return ClassText
@@ -200,7 +203,7 @@ func (w *weighed) text(b []byte) Class {
 			w.value = float64(micros)
 			return ClassTime
 		}
-		return ClassText
+		return w.named(b, classifyUUID)
 	}
 	if b[4] == '-' {
 		if days, ok := lexical.Date(b); ok {
@@ -220,7 +223,16 @@ func (w *weighed) text(b []byte) Class {
 	if class := w.dayMonth(b); class != 0 {
 		return class
 	}
-	return classifyUUID(b)
+	return w.named(b, classifyUUID)
+}
+
+// named looks for dates with names of months and the like, and for what a function tells where there is none.
+func (w *weighed) named(b []byte, otherwise func([]byte) Class) Class {
+	if unfit, ok := namedDate(b); ok {
+		w.unfit = unfit
+		return ClassNamed
+	}
+	return otherwise(b)
 }
 
 func classifyUUID(b []byte) Class {
@@ -254,7 +266,7 @@ func (w *weighed) word(b []byte) Class {
 			return ClassSpecial
 		}
 	}
-	return classifyToken(b)
+	return w.named(b, classifyToken)
 }
 
 // classifyToken tells words that often stand for no value, and uuids that begin with a letter, from other texts.

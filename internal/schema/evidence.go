@@ -37,6 +37,7 @@ type Evidence struct {
 	Counts [Classes]int64
 	// Style is how dates that are not in the order of ISO 8601 are written.
 	Style Style
+	unfit unfit // what does not read dates with names of months and the like
 	// Whole and Fraction are the most digits that a number without an exponent has before and after its point.
 	Whole, Fraction int
 	// Longest is the length of the longest text, in characters.
@@ -154,6 +155,8 @@ func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
 		if class == ClassDayOrMonth {
 			e.addOrders(text)
 		}
+	case ClassNamed:
+		e.unfit |= w.unfit
 	case ClassLetter:
 		e.Style |= w.style
 	}
@@ -223,6 +226,7 @@ func (e *Evidence) Merge(o *Evidence) {
 	}
 	e.Seen |= o.Seen
 	e.Style |= o.Style
+	e.unfit |= o.unfit
 	e.alternatives.merge(&o.alternatives)
 	for i := range e.orders {
 		e.orders[i].merge(o.orders[i])

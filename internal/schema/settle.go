@@ -423,7 +423,10 @@ func (e *Evidence) Settled(nulls []string) (t Type, notation Notation, kind Kind
 			notation.Format = "t/f"
 		}
 	case Date:
-		if seen&ClassDate == 0 {
+		switch {
+		case seen&ClassNamed != 0:
+			t.Kind, notation.Format = e.namedType()
+		case seen&ClassDate == 0:
 			t.Kind, notation.Format = e.otherDate()
 		}
 	case Decimal:

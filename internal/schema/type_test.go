@@ -50,7 +50,7 @@ func TestClassify(t *testing.T) {
 		"n/a": ClassToken, "NULL": ClassToken, "-": ClassToken, "Y": ClassText, "t": ClassLetter, "NaN": ClassSpecial, "-inf": ClassSpecial, "1e400": ClassText,
 		"2031-02-30": ClassText, "1,5": ClassText, " 1": ClassText, "12:99": ClassText, "€5": ClassText, "12%": ClassText, "3.5m": ClassText,
 		"23/04/2031": ClassDayFirst, "04/23/2031": ClassMonthFirst, "03/04/2031": ClassDayOrMonth, "3.4.2031 10:15": ClassDayOrMonth, "2031/04/23": ClassYearFirst,
-		"31/02/2031": ClassText, "23/04/31": ClassText, "6ba7b810-9dad-11d1-80b4-00c04fd430c8": ClassUUID, "6BA7B810-9DAD-11D1-80B4-00C04FD430C8": ClassText,
+		"31/02/2031": ClassText, "23/04/31": ClassNamed, "6ba7b810-9dad-11d1-80b4-00c04fd430c8": ClassUUID, "6BA7B810-9DAD-11D1-80B4-00C04FD430C8": ClassText,
 		"f81d4fae-7dec-11d0-a765-00a0c91e6bf6": ClassUUID,
 	} {
 		if got := Classify([]byte(text)); got != want {
