@@ -52,6 +52,7 @@ func withoutEffect(flags []string, where string) error {
 var (
 	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "widths", "ragged", "decimal-mark"}
 	documentFlags  = []string{"records", "max-depth"}
+	jsonFlags      = []string{"json-numbers"}
 	markupFlags    = []string{"xml-prefixes", "mixed-content"}
 	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan", "nulls"}
 )
@@ -68,6 +69,7 @@ func particular(cmd *cobra.Command) []flow.Particular {
 	}
 	add(delimitedFlags, sniff.Delimited)
 	add(documentFlags, sniff.JSON, sniff.JSONLines, sniff.XML)
+	add(jsonFlags, sniff.JSON, sniff.JSONLines)
 	add(markupFlags, sniff.XML)
 	add(textFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML)
 	return out

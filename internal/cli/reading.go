@@ -31,6 +31,7 @@ type readingFlags struct {
 	filesFrom, encoding, records      string
 	prefixes                          bool
 	mixedContent, unsure, widths      string
+	jsonNumbers                       string
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
@@ -65,6 +66,7 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 		flags.BoolVar(&f.trim, "trim", false, "leave out white space around fields")
 		flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
 		flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
+		flags.StringVar(&f.jsonNumbers, "json-numbers", "strict", "`which` numbers JSON may have: strict, or lenient with NaN, Infinity and -Infinity, which are doubles")
 		flags.StringVar(&f.unsure, "unsure", "", "`what` becomes of a run where a reading rule could be another: go, or stop (default: go where one is likelier, stop where none is)")
 		flags.StringVar(&f.widths, "widths", "", "`widths` of the fields in characters, like 5,12,8, where nothing stands between them")
 		flags.BoolVar(&f.header, "header", false, "the first record holds the names")
@@ -207,6 +209,9 @@ func listed(sources []string, from string) ([]string, error) {
 func (f *readingFlags) stated(cmd *cobra.Command) (sniff.Stated, error) {
 	s := sniff.Stated{Records: f.records, SkipRows: f.skipRows, Columns: f.columns, Trim: f.trim, SkipBlank: f.skipBlank}
 	var err error
+	if s.Lenient = f.jsonNumbers == "lenient"; !s.Lenient && f.jsonNumbers != "strict" {
+		return s, fault.New(fault.Usage, "--json-numbers %s is not known", f.jsonNumbers).Try("use strict or lenient")
+	}
 	s.SkipStated = cmd.Flags().Changed("skip-rows")
 	if s.Widths, err = parseWidths(f.widths); err != nil {
 		return s, err

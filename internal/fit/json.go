@@ -37,6 +37,7 @@ func (j *JSON) Fit(r *json.Records) Result {
 	root := j.root(r.Rows())
 	w := walker{unknown: j.unknown, exact: j.exact, folded: map[string]string{}}
 	w.Limit(r.MaxDepth)
+	w.Lenient(r.Lenient)
 	var out Result
 	if j.fit(r, root, &w, &out) {
 		j.finish(root, &w, &out)
@@ -173,6 +174,9 @@ func (w *walker) records(r *json.Records, root *column, from, to int, out *Resul
 		if w.problem == nil && w.Err() != nil {
 			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
 		}
+		if w.problem != nil && w.problem.Widens && w.broken(r, row) {
+			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
+		}
 		if w.problem == nil {
 			continue
 		}
@@ -187,6 +191,14 @@ func (w *walker) records(r *json.Records, root *column, from, to int, out *Resul
 		}
 	}
 	return true
+}
+
+// broken reports whether a record is no JSON, of which the walk did not get to see all: what it says asks for no other schema then.
+func (w *walker) broken(r *json.Records, row int) bool {
+	w.Reset(r.Text(row))
+	w.Skip()
+	w.End()
+	return w.Err() != nil
 }
 
 // stop ends the walk of a record.

@@ -261,6 +261,7 @@ func (g *grid) lines(in Input, b *parse.Block) {
 	var s json.Scanner
 	parseJSON(&r, in, b)
 	s.Limit(in.Limits.Depth)
+	s.Lenient(in.Rules.Lenient)
 	problems := r.Problems
 	for row := 0; row < r.Rows() && !g.full(); row++ {
 		g.p.Rows = append(g.p.Rows, nil)

@@ -364,7 +364,7 @@ func (s *Source) eachFormed(ctx context.Context, b Budget, visit func(object int
 	}
 	err := s.eachForm(ctx, p, false, func(block parse.Block, f formed) error {
 		if f.widens() || f.fitted.Batch == nil {
-			return errWider
+			return wider(s.reshaped.base.Inputs[block.Object], &block, f.fitted)
 		}
 		batch := f.Result.Batch
 		if g.plan.Groups() {

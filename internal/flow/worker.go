@@ -28,7 +28,7 @@ func parser(r sniff.Rules) delimited.Parser {
 
 // parseJSON finds the records of a block of JSON.
 func parseJSON(records *json.Records, in Input, block *parse.Block) {
-	records.MaxDepth = in.Limits.Depth
+	records.MaxDepth, records.Lenient = in.Limits.Depth, in.Rules.Lenient
 	if in.Rules.Format == sniff.JSONLines {
 		records.Parse(block)
 	} else {

@@ -59,9 +59,21 @@ func (o output) keepsRaw() bool {
 
 // errWider says that the schema is too narrow for the rest of the source, errMisfits that it has no column for misfits.
 var (
-	errWider   = errors.New("a value is beyond the inferred types")
+	errWider   = errors.New("the schema that was inferred has no room for it")
 	errMisfits = errors.New("a value fits no column, and there is none for such")
 )
+
+// wider is errWider with the value that asks for it, which is told where no wider schema helps.
+func wider(in Input, block *parse.Block, f fitted) error {
+	for _, p := range f.Problems {
+		if p.Widens {
+			e := problemFault(in.Location, block.LineAt(p.Start), p)
+			e.Cause = errWider
+			return e
+		}
+	}
+	return errWider
+}
 
 // writing is one pass that writes a source's rows.
 type writing struct {
@@ -125,7 +137,7 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 // take accounts for a block and sends its rows on.
 func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 	if f.widens() {
-		return errWider
+		return wider(w.source.Inputs[block.Object], &block, f)
 	}
 	if f.misfits != nil && !w.fill.has(schema.MisfitColumn) && !w.out.stop {
 		return errMisfits

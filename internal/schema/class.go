@@ -309,7 +309,7 @@ func (w *weighed) longNumber(b []byte) Class {
 	}
 	s, ok := lexical.NumberShape(b)
 	if !ok {
-		if v, ok := lexical.Special(b); ok && b[0] == '-' {
+		if v, ok := lexical.Special(b); ok && (b[0] == '-' || b[0] == 'N' || b[0] == 'I') {
 			w.value = v
 			return ClassSpecial
 		}

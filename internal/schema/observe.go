@@ -121,6 +121,7 @@ func (o *Observed) JSON(r *json.Records) {
 	}
 	w := walker{where: o.where(r.Block)}
 	w.Limit(r.MaxDepth)
+	w.Lenient(r.Lenient)
 	w.most = o.MostFields
 	for row := range r.Rows() {
 		if o.Exceeded {

@@ -67,6 +67,8 @@ type Rules struct {
 	// Values says that the records of JSON are no objects, Foreseen that Records was found in a beginning of the document, GeoJSON that the records are features
 	// (RFC 7946).
 	Values, Foreseen, GeoJSON bool
+	// Lenient takes NaN and the infinities for numbers of JSON.
+	Lenient bool
 	// Question is why Records is not settled, where there are several places or none is likely enough; Places are those that were found, Single says that the object holds
 	// one document.
 	Question error
@@ -122,6 +124,8 @@ type Stated struct {
 	Records string
 	// Lists are members of records that something is to be done with: a document that has one is a record itself.
 	Lists []string
+	// Lenient takes NaN, Infinity and -Infinity for numbers of JSON.
+	Lenient bool
 	// Name is the object's location: its ending tells lines from a document where both are possible.
 	Name string
 	// SkipRows is how many lines at the start are passed over; it is taken care of before Settle sees anything.
@@ -185,7 +189,7 @@ func (s Stated) forced() bool {
 // It returns ErrMore when the first record does not end within head; other errors are of the kind Input and say which formats
 // could be read.
 func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason, stated Stated) (Rules, error) {
-	r := Rules{Compression: packing}
+	r := Rules{Compression: packing, Lenient: stated.Lenient}
 	for _, f := range columnarFormats {
 		if !bytes.HasPrefix(head, []byte(f.magic)) || f.format == ORC && isText(head) {
 			continue

@@ -20,6 +20,8 @@ type Records struct {
 	Problems []parse.Problem
 	// MaxDepth is how many objects and arrays of a record may lie within each other; 0 is the package's MaxDepth.
 	MaxDepth int
+	// Lenient takes NaN, Infinity and -Infinity for numbers.
+	Lenient bool
 	spans    [][2]uint32
 }
 

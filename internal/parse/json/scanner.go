@@ -39,6 +39,8 @@ type Scanner struct {
 	pos   int
 	depth int
 	limit int // of depth, 0 for MaxDepth
+	// lenient takes NaN, Infinity and -Infinity for numbers, which JSON does not have.
+	lenient bool
 	err   *SyntaxError
 }
 
@@ -54,10 +56,13 @@ func (e *SyntaxError) Error() string {
 }
 
 // Reset begins a new text.
-func (s *Scanner) Reset(data []byte) { *s = Scanner{data: data, limit: s.limit} }
+func (s *Scanner) Reset(data []byte) { *s = Scanner{data: data, limit: s.limit, lenient: s.lenient} }
 
 // Limit sets how many objects and arrays may lie within each other; 0 is MaxDepth.
 func (s *Scanner) Limit(depth int) { s.limit = depth }
+
+// Lenient sets whether NaN, Infinity and -Infinity are numbers.
+func (s *Scanner) Lenient(yes bool) { s.lenient = yes }
 
 // Err returns the first error.
 func (s *Scanner) Err() *SyntaxError { return s.err }
@@ -108,6 +113,13 @@ func (s *Scanner) Peek() Kind {
 	}
 	kind := kinds[s.data[s.pos]]
 	if kind == Invalid {
+		if s.special() > 0 {
+			if s.lenient {
+				return Number
+			}
+			s.Fail("%s is no number of JSON (--json-numbers lenient reads it)", s.data[s.pos:s.pos+s.special()])
+			return Invalid
+		}
 		s.Fail("%q begins no value", rune(s.data[s.pos]))
 	}
 	return kind
@@ -133,6 +145,13 @@ func (s *Scanner) Literal() []byte {
 // Number passes over a number and returns its text, every digit of it.
 func (s *Scanner) Number() []byte {
 	start := s.pos
+	if n := s.special(); n > 0 && s.lenient {
+		s.pos += n
+		return s.data[start:s.pos]
+	} else if n > 0 {
+		s.Fail("%s is no number of JSON (--json-numbers lenient reads it)", s.data[s.pos:s.pos+n])
+		return nil
+	}
 	if s.data[s.pos] == '-' {
 		s.pos++
 	}
@@ -159,6 +178,20 @@ func (s *Scanner) Number() []byte {
 		}
 	}
 	return s.data[start:s.pos]
+}
+
+// special returns the length of NaN, Infinity or -Infinity where one stands at the current position, 0 otherwise.
+func (s *Scanner) special() int {
+	c := s.data[s.pos]
+	if c != 'N' && c != 'I' && (c != '-' || s.pos+1 == len(s.data) || s.data[s.pos+1] != 'I') {
+		return 0
+	}
+	for _, word := range [...]string{"NaN", "Infinity", "-Infinity"} {
+		if len(s.data)-s.pos >= len(word) && string(s.data[s.pos:s.pos+len(word)]) == word {
+			return len(word)
+		}
+	}
+	return 0
 }
 
 func (s *Scanner) digits() int {
