@@ -205,7 +205,7 @@ func (o *observer) work(block *parse.Block) (struct{}, error) {
 	if in.Rules.Format != sniff.Delimited {
 		parseJSON(&o.lines, in, block)
 		if o.seen.JSON(&o.lines); o.seen.Exceeded {
-			return struct{}{}, o.limits.tooMany(o.seen.MostFields, in.Location)
+			return struct{}{}, o.limits.tooMany(o.seen.MostFields, in)
 		}
 	} else {
 		p := parser(in.Rules)

@@ -8,6 +8,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
+	"trevak/internal/parse/json"
 	"trevak/internal/schema"
 	"trevak/internal/shape"
 	"trevak/internal/sniff"
@@ -121,9 +122,13 @@ func (l Limits) checkColumns(n int, location string) error {
 }
 
 // tooMany refuses records of which more members were found than allowed, without looking for all.
-func (l Limits) tooMany(most int, location string) error {
-	return fault.New(fault.Input, "has records with more than %d different keys", most).In(location).
-		Try("keys that are values make a column each; if they are names, allow more with --max-columns")
+func (l Limits) tooMany(most int, in Input) error {
+	each := json.Path{}
+	if in.Rules.Records != nil {
+		each = in.Rules.Records
+	}
+	return fault.New(fault.Input, "has records with more than %d different keys", most).In(in.Location).
+		Try("where keys are values, --records '%s' makes a row of each member; if they are names, allow more with --max-columns", each.Each(true))
 }
 
 // resolve finds the objects once, however often they are read then.

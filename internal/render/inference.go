@@ -54,7 +54,11 @@ func Inference(s Screen, i *flow.Inference) {
 // lists writes how long the lists are, and how many rows their elements would make.
 func lists(s Screen, lines []columnEvidence, records int64) {
 	var facts []fact
+	in := "" // the innermost map so far
 	for _, l := range lines {
+		if strings.HasPrefix(l.Type, schema.Map.String()) {
+			in = l.Path
+		}
 		if l.Lengths == nil {
 			continue
 		}
@@ -67,7 +71,9 @@ func lists(s Screen, lines []columnEvidence, records int64) {
 			text = Count(n.Max, "element", "elements") + " each"
 		}
 		made := fmt.Sprintf("%s of %s", Count(int(n.Rows), "row", "rows"), Count(int(records), "record", "records"))
-		if outer, _, within := strings.Cut(l.Path, "."+schema.ElementName); within {
+		if in != "" && strings.HasPrefix(l.Path, in+"."+schema.ValueName) {
+			text += fmt.Sprintf("; in the values of the map %s, where it stays", in)
+		} else if outer, _, within := strings.Cut(l.Path, "."+schema.ElementName); within {
 			text += fmt.Sprintf("; a row for each makes %s, once there is one for each of %s", made, outer)
 		} else {
 			text += fmt.Sprintf("; --unnest %s makes %s", l.Path, made)

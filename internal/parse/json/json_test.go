@@ -58,7 +58,7 @@ func TestWalkRefuses(t *testing.T) {
 		{`{"a":01}`, "leading zero"},
 		{`{"a":1.}`, "no digits after its point"},
 		{`{"a":1e}`, "no digits in its exponent"},
-		{`{"a":NaN}`, "begins no value"},
+		{`{"a":NaN}`, "no number of JSON"},
 		{`{"a":nul}`, "this is not null"},
 		{`{"a":"x`, "not closed"},
 		{`{"a":"\x"}`, "begins no escape"},
