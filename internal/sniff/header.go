@@ -141,6 +141,7 @@ func (t *trial) weigh(at int) votes {
 	}
 	named := v.numberNames(first, rest)
 	seen := map[string]bool{}
+	var texts []int
 	for c, f := range first {
 		key := strings.ToLower(strings.TrimSpace(f.Text))
 		if key == "" {
@@ -153,8 +154,14 @@ func (t *trial) weigh(at int) votes {
 			v.values += telling
 		}
 		seen[key] = true
-		if !named[c] {
-			v.column(f.Text, columnOf(rest, c+shift))
+		if !named[c] && !v.column(f.Text, columnOf(rest, c+shift)) {
+			texts = append(texts, c)
+		}
+	}
+	// What texts are like is asked where numbers, dates and times do not tell.
+	if told := max(v.names, v.values) >= decisive && (v.names > 2*v.values || v.values > 2*v.names); !told {
+		for _, c := range texts {
+			v.text(first[c].Text, columnOf(rest, c+shift))
 		}
 	}
 	if shift > 0 && v.typed == 0 {
@@ -174,15 +181,14 @@ func columnOf(rows [][]delimited.Field, c int) (texts []string) {
 	return texts
 }
 
-// column weighs one column.
-func (v *votes) column(first string, below []string) {
-	var classes schema.Class
-	typed := 0
+// column weighs one column, unless it is one of texts.
+func (v *votes) column(first string, below []string) (told bool) {
+	typed, texts := 0, 0
 	for _, text := range below {
-		class := schema.Classify([]byte(text))
-		classes |= class
-		if class&schema.Word == 0 || class == schema.ClassSpecial {
+		if class := schema.Classify([]byte(text)); class&schema.Word == 0 || class == schema.ClassSpecial {
 			typed++
+		} else if texts++; 10*texts > len(below) {
+			break
 		}
 	}
 	class := schema.Classify([]byte(first))
@@ -199,15 +205,21 @@ func (v *votes) column(first string, below []string) {
 	case startsLikeNumber(first) && len(below) > 0:
 		v.values += telling
 	default:
-		s := read(first, below)
-		if s.weight > 0 {
-			v.names += s.weight
-		} else {
-			v.values -= s.weight
-		}
-		if math.Abs(s.weight) > math.Abs(v.sign.weight) {
-			v.sign = s
-		}
+		return false
+	}
+	return true
+}
+
+// text weighs a column of texts.
+func (v *votes) text(first string, below []string) {
+	s := read(first, below)
+	if s.weight > 0 {
+		v.names += s.weight
+	} else {
+		v.values -= s.weight
+	}
+	if math.Abs(s.weight) > math.Abs(v.sign.weight) {
+		v.sign = s
 	}
 }
 

@@ -38,24 +38,28 @@ func (t *trial) hidden() string {
 	for c := range t.width {
 		blank, typed, texts := 0, 0, 0
 		for _, row := range body {
-			if c >= len(row) || row[c].Quoted {
+			if c >= len(row) || row[c].Quoted || row[c].Text == "" {
+				continue
+			}
+			text := row[c].Text
+			first, last := text[0], text[len(text)-1]
+			if c > 0 {
+				fields++
+				if first == ' ' {
+					leading++
+				}
+			}
+			if first == ' ' || first == '\t' || last == ' ' || last == '\t' {
+				blank++
+			}
+		}
+		for _, row := range body {
+			if blank == 0 || c >= len(row) || row[c].Quoted {
 				continue
 			}
 			text := strings.Trim(row[c].Text, " \t")
 			if text == "" {
-				if row[c].Text != "" {
-					blank++
-				}
 				continue
-			}
-			if c > 0 {
-				fields++
-				if row[c].Text[0] == ' ' {
-					leading++
-				}
-			}
-			if text != row[c].Text {
-				blank++
 			}
 			if schema.Classify([]byte(text))&schema.Word == 0 {
 				typed++

@@ -209,9 +209,8 @@ func (t *trial) wordsIn(row int) bool {
 
 // against counts the words and the values of a record that stand above numbers, dates or times.
 func (t *trial) against(at int) (words, values int) {
-	body := t.body()
 	for c, f := range t.rows[at] {
-		if f.Text == "" || c >= t.width || !t.typed(body, c) {
+		if f.Text == "" || c >= t.width || !t.typedBelow(c) {
 			continue
 		}
 		switch class := schema.Classify([]byte(f.Text)); {
@@ -299,9 +298,8 @@ func (t *trial) continues(header, at int) bool {
 }
 
 func (t *trial) typedColumns() (n int) {
-	body := t.body()
 	for c := range t.width {
-		if t.typed(body, c) {
+		if t.typedBelow(c) {
 			n++
 		}
 	}
@@ -318,6 +316,17 @@ func isUnit(text string) bool {
 		return true
 	}
 	return len([]rune(text)) <= 4 || strings.ContainsAny(text, "/%°^µ") && len(text) <= 12
+}
+
+// typedBelow is typed of the records that are not at the start.
+func (t *trial) typedBelow(c int) bool {
+	if t.columns == nil {
+		t.columns = make([]bool, t.width)
+		for c, body := 0, t.body(); c < t.width; c++ {
+			t.columns[c] = t.typed(body, c)
+		}
+	}
+	return t.columns[c]
 }
 
 // typed reports whether a column holds numbers, dates, times or booleans, but for few values.

@@ -24,6 +24,8 @@ type trial struct {
 	width, agree int
 	// score is between 0 and 1: the share of records that agree, lowered where fields look as if they were not yet cut.
 	score float64
+	// columns are those that hold numbers and the like, once they were looked for.
+	columns []bool
 	// unquoted says why there are no quotes.
 	unquoted string
 }

@@ -22,7 +22,7 @@ type Records struct {
 	MaxDepth int
 	// Lenient takes NaN, Infinity and -Infinity for numbers.
 	Lenient bool
-	spans    [][2]uint32
+	spans   [][2]uint32
 }
 
 // Parse finds the block's lines. Lines of nothing but white space are no records.

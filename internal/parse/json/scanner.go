@@ -41,7 +41,7 @@ type Scanner struct {
 	limit int // of depth, 0 for MaxDepth
 	// lenient takes NaN, Infinity and -Infinity for numbers, which JSON does not have.
 	lenient bool
-	err   *SyntaxError
+	err     *SyntaxError
 }
 
 // SyntaxError says what is wrong with a text and where.
