@@ -155,16 +155,20 @@ func couldBeNamed(b []byte) bool {
 	return b[0]-'0' <= 9 && separators == 2 && len(b) <= 17
 }
 
-// isMonth reports whether a text begins with the name of a month, or its first three letters.
+// monthEnds are what stands behind the first three letters of the names of months.
+var monthEnds = map[string]string{"jan": "uary", "feb": "ruary", "mar": "ch", "apr": "il", "may": "", "jun": "e", "jul": "y", "aug": "ust", "sep": "tember", "oct": "ober", "nov": "ember", "dec": "ember"}
+
+// isMonth reports whether a text begins with the name of a month, or its first three letters alone.
 func isMonth(b []byte) bool {
 	if len(b) < 3 {
 		return false
 	}
-	switch string([]byte{b[0] | 0x20, b[1] | 0x20, b[2] | 0x20}) {
-	case "jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec":
-		return len(b) == 3 || b[3]-'0' <= 9 || !(b[3]|0x20 >= 'a' && b[3]|0x20 <= 'z') || bytes.IndexByte([]byte("uraliecotv"), b[3]|0x20) >= 0
+	end, ok := monthEnds[string([]byte{b[0] | 0x20, b[1] | 0x20, b[2] | 0x20})]
+	letter := func(at int) bool { return len(b) > at && b[at]|0x20 >= 'a' && b[at]|0x20 <= 'z' }
+	if !ok || !letter(3) {
+		return ok
 	}
-	return false
+	return len(b) >= 3+len(end) && strings.EqualFold(string(b[3:3+len(end)]), end) && !letter(3+len(end))
 }
 
 // namedPattern returns the only pattern that reads all dates of a column, and what they are; ok is false where there is none, or more than one.

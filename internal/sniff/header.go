@@ -129,7 +129,7 @@ const (
 func (t *trial) weigh(at int) votes {
 	first := t.rows[at]
 	// A header in the middle, of files put one after the other, tells nothing of the columns.
-	rest := slices.DeleteFunc(slices.Clone(t.rows[at+1:]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
+	rest := slices.DeleteFunc(slices.Clone(t.rows[at+1:min(len(t.rows), at+1+enoughRows)]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
 	v := votes{columns: len(first), rows: len(rest)}
 	shift := 0
 	switch {

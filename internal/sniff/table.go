@@ -275,6 +275,11 @@ func (t *trial) continues(header, at int) bool {
 	if at >= len(t.rows)-1 || len(t.rows[at]) != t.width || len(t.rows[header]) != t.width {
 		return false
 	}
+	for _, f := range t.rows[at] {
+		if f.Text != "" && schema.Classify([]byte(f.Text))&schema.Word == 0 {
+			return false // units and parts of names are no numbers
+		}
+	}
 	words, values := t.against(at)
 	if words == 0 || values > 0 || 2*words < t.typedColumns() {
 		return false
@@ -318,6 +323,9 @@ func isUnit(text string) bool {
 	return len([]rune(text)) <= 4 || strings.ContainsAny(text, "/%°^µ") && len(text) <= 12
 }
 
+// enoughRows are enough records to see what a column holds.
+const enoughRows = 200
+
 // typedBelow is typed of the records that are not at the start.
 func (t *trial) typedBelow(c int) bool {
 	if t.columns == nil {
@@ -332,9 +340,12 @@ func (t *trial) typedBelow(c int) bool {
 // typed reports whether a column holds numbers, dates, times or booleans, but for few values.
 func (t *trial) typed(rows [][]delimited.Field, c int) bool {
 	typed, texts := 0, 0
-	for _, row := range rows {
+	for _, row := range rows[:min(len(rows), enoughRows)] {
 		if c >= len(row) || row[c].Text == "" {
 			continue
+		}
+		if 10*texts > len(rows) {
+			return false
 		}
 		switch class := schema.Classify([]byte(row[c].Text)); {
 		case class&schema.Word == 0, class == schema.ClassSpecial:
