@@ -283,7 +283,7 @@ func (c Column) field(text []byte, path string) (schema.Field, error) {
 		if err != nil {
 			return f, at(text, path+".type", fault.New(fault.Usage, "column %q: %s", c.Name, err))
 		}
-		f.Type, f.Notation, f.Pinned = stated.Type, stated.Notation, true
+		f.Type, f.Notation, f.Pinned = stated.Type, stated.Notation, !stated.Opens()
 		f.Notation.Nulls = c.Nulls
 		return f, nil
 	}
@@ -296,13 +296,15 @@ func (c Column) field(text []byte, path string) (schema.Field, error) {
 // ColumnOf makes a column of a field.
 func ColumnOf(f schema.Field) Column {
 	c := Column{Name: f.Name, From: f.Origin, Required: f.Required, Comment: f.Doc, Nulls: f.Notation.Nulls, Type: schema.Stated{Type: f.Type, Notation: f.Notation}.String()}
-	switch f.Type.Kind {
-	case schema.Struct:
+	switch kind := f.Type.Kind; {
+	case f.Opened:
+		c.Type = "json"
+	case kind == schema.Struct:
 		c.Type = f.Type.Kind.String()
 		for _, part := range f.Type.Fields {
 			c.Fields = append(c.Fields, ColumnOf(part))
 		}
-	case schema.List, schema.Map:
+	case kind == schema.List || kind == schema.Map:
 		c.Type = f.Type.Kind.String()
 		part := ColumnOf(*f.Type.Element)
 		part.Name = ""

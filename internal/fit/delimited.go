@@ -34,7 +34,7 @@ func NewDelimited(s schema.Schema, coded bool) *Delimited {
 	room := mostNumbers
 	coded = coded && fewColumns(s)
 	for i, f := range s.Fields {
-		if coded && numbered(f.Type.Kind) {
+		if coded && numbered(f.Type.Kind) && !f.Opened {
 			d.words[i] = newWords(f, &room)
 		}
 	}
@@ -141,6 +141,10 @@ func rowsAtATime(r *delimited.Records) int {
 
 // column fills one column with the values of some records.
 func (d *Delimited) column(c *column, r *delimited.Records, field, from, to int) {
+	if field >= 0 && c.field.Opened && !c.field.Skip {
+		d.openColumn(c, r, field, from, to)
+		return
+	}
 	if field < 0 || c.field.Skip || c.field.Type.Nested() {
 		for range to - from {
 			c.null()

@@ -329,6 +329,27 @@ func (w *walker) path(c *column) string {
 
 // value appends one value of any kind to a column.
 func (w *walker) value(c *column) {
+	if !c.field.Opened || w.Peek() != json.String {
+		w.inside(c)
+		return
+	}
+	start := w.Pos()
+	text, escaped := w.String()
+	if escaped {
+		text = w.Unescape(nil, text)
+	}
+	if w.Err() == nil && !w.opened(c, text) && w.problem == nil {
+		if c.required() {
+			w.stop(unfit(w.start, w.end, c, text, false))
+			return
+		}
+		w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true, Text: string(w.Since(start)), JSON: true})
+		c.null()
+	}
+}
+
+// inside is value for what is no text to be opened.
+func (w *walker) inside(c *column) {
 	kind := w.Peek()
 	start := w.Pos()
 	target := c.field.Type.Kind

@@ -25,6 +25,9 @@ const (
 
 // outlinedAs returns what an outline takes as a value of a column.
 func outlinedAs(c *column) outlined {
+	if c.field.Opened {
+		return outlinedNot
+	}
 	switch k := c.field.Type.Kind; {
 	case c.field.Skip:
 		return outlinedNothing

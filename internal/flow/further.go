@@ -345,6 +345,10 @@ func (l *further) pinTable(s *schema.Schema) error {
 		if !ok || !f.Held || err != nil {
 			return
 		}
+		if stated.Opens() {
+			f.Opened = true
+			return
+		}
 		if !f.Type.Equal(stated.Type) && !schema.Promotes(stated.Type, f.Type) {
 			err = fault.New(fault.Schema, "column %q of the table is %s, not %s", path, f.Type, stated.Type).
 				Try("leave --type out for it; a table keeps its types, and alter can widen them")

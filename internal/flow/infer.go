@@ -149,7 +149,7 @@ func (s *Source) observe(ctx context.Context, p pass, r Reading, keys bool) (*sc
 	var merging sync.Mutex
 	var kept []*schema.Observed
 	err := process(ctx, p, func() func(*parse.Block) (struct{}, error) {
-		o := &observer{source: p.source, limits: r.Limits, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room, HashRoom: hashRoom, MostFields: r.Limits.mostColumns(), Lean: s.wide()}}
+		o := &observer{source: p.source, limits: r.Limits, seen: &schema.Observed{Mark: mark, Keys: keys, Nulls: r.Corrections.Nulls, Room: room, HashRoom: hashRoom, Openings: r.Corrections.OpeningsOf(), MostFields: r.Limits.mostColumns(), Lean: s.wide()}}
 		merging.Lock()
 		kept = append(kept, o.seen)
 		merging.Unlock()

@@ -75,6 +75,8 @@ func (i *Inference) alternativeNote(path string, n *schema.Node) string {
 	}
 	flag := typeFlag(path, first.Stated.String())
 	switch format := first.Stated.Notation.Format; {
+	case first.Stated.Opens():
+		return fmt.Sprintf("texts that are JSON: %s makes columns of what is in them", flag)
 	case first.Stated.Type.Kind == schema.UUID:
 		return fmt.Sprintf("uuids, not in the usual form: %s reads them, and gives them in small letters with hyphens", flag)
 	case format == "" && i.quoted(n):

@@ -26,6 +26,7 @@ const (
 	anyUUID
 	wholeNumber // with leading zeros or a plus sign, or in a JSON string
 	anyNumber
+	jsonText
 	ways
 )
 
@@ -57,6 +58,7 @@ func (a *alternatives) try(text []byte) {
 		for i := range a.alive {
 			a.alive[i] = len(text) <= longestTried
 		}
+		a.alive[jsonText] = true
 		for i := range a.ranges {
 			a.ranges[i] = numbers{low: math.Inf(1), high: math.Inf(-1)}
 		}
@@ -78,6 +80,9 @@ func (a *alternatives) try(text []byte) {
 	}
 	if a.alive[anyUUID] {
 		_, a.alive[anyUUID] = lexical.StatedUUID(text)
+	}
+	if a.alive[jsonText] {
+		a.alive[jsonText] = isJSONText(text)
 	}
 	if v, ok := lexical.StatedLong(text); a.alive[wholeNumber] {
 		a.take(wholeNumber, float64(v), ok)
@@ -144,6 +149,9 @@ func (e *Evidence) Alternatives() []Alternative {
 	a := &e.alternatives
 	if a.tried && a.alive[anyUUID] && e.Seen&^(ClassNull|ClassToken|ClassText|ClassUUID) == 0 {
 		return []Alternative{{Stated: Stated{Type: Type{Kind: UUID}}}}
+	}
+	if a.tried && a.alive[jsonText] && e.Seen&^(ClassNull|ClassToken|ClassText) == 0 {
+		return []Alternative{{Stated: Stated{Notation: Notation{Format: openedFormat}}}}
 	}
 	if !a.tried || e.Seen&^(ClassNull|ClassToken|ClassText|Numeric) != 0 || e.Seen&ClassSpecial != 0 {
 		return nil

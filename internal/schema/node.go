@@ -22,6 +22,7 @@ type Node struct {
 	Entries *Node
 
 	elements *Node // see Elements
+	openings *Openings
 	index    map[string]int
 	position int   // among the members of the object in which it first appeared
 	stamp    int64 // the object in which it was last seen
@@ -226,7 +227,7 @@ func (n *Node) Field(name string) *Node {
 	if n.index == nil {
 		n.index = map[string]int{}
 	}
-	field := &Node{Name: name}
+	field := &Node{Name: name, openings: n.openings.of(name)}
 	n.index[name] = len(n.Fields)
 	n.Fields = append(n.Fields, field)
 	return field

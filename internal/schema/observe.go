@@ -34,6 +34,9 @@ type Observed struct {
 	// HashRoom is what the hashes of all columns and workers share; nil for as much as they want.
 	HashRoom *Room
 
+	// Openings are the columns whose texts are JSON, nil where there are none.
+	Openings *Openings
+
 	blocks int
 }
 
@@ -73,6 +76,7 @@ func (o *Observed) refuseAt(block *parse.Block, p parse.Problem) {
 // where begins a block.
 func (o *Observed) where(block *parse.Block) where {
 	o.blocks++
+	o.Root.openings = o.Openings
 	o.Bytes += int64(len(block.Data))
 	w := where{block: block, serial: o.blocks, mark: o.Mark, keys: o.Keys, room: o.Room, hashRoom: o.HashRoom, lean: o.Lean}
 	if len(o.Nulls) > 0 {
@@ -107,6 +111,8 @@ func (o *Observed) Delimited(r *delimited.Records, names []string) {
 			}
 			if len(text) == 0 && !quoted {
 				node.null(&w)
+			} else if node.opens() {
+				node.open(text, &w)
 			} else {
 				node.add(text, lookField, &w)
 			}
@@ -253,13 +259,17 @@ func (w *walker) value(n *Node) {
 			w.scratch = w.Unescape(w.scratch[:0], text)
 			text = w.scratch
 		}
+		if n.opens() {
+			n.open(append([]byte(nil), text...), &w.where)
+			return
+		}
 		n.add(text, lookString, &w.where)
 	case json.Object:
 		w.object(n)
 	case json.Array:
 		w.nested(n, ClassArray)
 		if n.Element == nil {
-			n.Element = &Node{Name: ElementName}
+			n.Element = &Node{Name: ElementName, openings: n.openings}
 		}
 		w.Open()
 		count := 0

@@ -35,6 +35,8 @@ func ParseType(text string) (Stated, error) {
 		return Stated{}, fmt.Errorf("%q lacks a closing bracket at its end", text)
 	case word == "decimal":
 		return parseDecimal(text, rest)
+	case word == openedFormat && rest == "":
+		return Stated{Notation: Notation{Format: openedFormat}}, nil
 	}
 	for _, k := range statable {
 		if k.String() != word {
@@ -55,7 +57,7 @@ func unknownType(text string) error {
 	for i, k := range statable {
 		names[i] = k.String()
 	}
-	return fmt.Errorf("%q is not a type a column can be given; it takes one of %s, decimal(p,s), list<…>, map<string,…>, struct<…>", text, strings.Join(names, ", "))
+	return fmt.Errorf("%q is not a type a column can be given; it takes one of %s, decimal(p,s), list<…>, map<string,…>, struct<…>, or json for what is inside its texts", text, strings.Join(names, ", "))
 }
 
 func parseDecimal(text, rest string) (Stated, error) {
@@ -204,6 +206,8 @@ func BooleanWords(format string) (lexical.Words, bool) {
 func (s Stated) String() string {
 	text := s.Type.String()
 	switch {
+	case s.Opens():
+		return openedFormat
 	case s.Notation.Format == "":
 		return text
 	case s.Type.Kind == Decimal:

@@ -170,7 +170,11 @@ func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Ty
 	for i := range declared {
 		if seen[i] == nil {
 			s.missing(raw, &declared[i], others)
-			out.Fields = append(out.Fields, cloneField(declared[i]))
+			absent := cloneField(declared[i])
+			if (Stated{absent.Type, absent.Notation}).Opens() {
+				absent.Type.Kind, absent.Notation.Format, absent.Unseen = String, "", true
+			}
+			out.Fields = append(out.Fields, absent)
 			continue
 		}
 		s.member(&out, raw, legal, declared[i].Name, seen[i], &declared[i])
@@ -260,13 +264,24 @@ func (s *settler) field(raw, legal string, n *Node, declared *Field) Field {
 func isNumber(k Kind) bool { return k == Int || k == Long || k == Float || k == Double || k == Decimal }
 
 func (s *settler) typed(raw, legal string, n *Node, declared *Field) Field {
-	if pin, ok := lookup(s, s.Types, spellings(raw, legal)...); ok {
+	pin, ok := lookup(s, s.Types, spellings(raw, legal)...)
+	if ok && pin.Opens() || !ok && declared != nil && (Stated{declared.Type, declared.Notation}).Opens() {
+		f := s.inferred(raw, legal, n)
+		f.Opened = true
+		return f
+	}
+	if ok {
 		f := Field{Type: pin.Type, Notation: pin.Notation, Pinned: true}
 		return f
 	}
 	if declared != nil {
 		return s.declared(raw, legal, n, declared)
 	}
+	return s.inferred(raw, legal, n)
+}
+
+// inferred settles the type of a column that is not stated.
+func (s *settler) inferred(raw, legal string, n *Node) Field {
 	t, notation, kind := n.Settled(s.Nulls)
 	if kind == String && n.Name != ElementName {
 		if element := n.oneOrMany(); element != nil && !element.depthsDiffer() {

@@ -68,6 +68,8 @@ type Field struct {
 	Notation Notation
 	// Pinned is set when the user fixed the type: every spelling of it is taken, and what is none is a misfit.
 	Pinned bool
+	// Opened says that the values come as texts of JSON, and that what is in these is the column's.
+	Opened bool
 	// Others counts the values of other types than the column's, which are misfits because the user asked for that (Corrections.Outvote).
 	Others int64
 	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the table format allows.
