@@ -50,11 +50,13 @@ func withoutEffect(flags []string, where string) error {
 
 // Flags that speak of one sort of source only.
 var (
-	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "header", "no-header", "header-rows", "columns", "widths", "ragged", "decimal-mark"}
+	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "widths", "ragged", "decimal-mark"}
+	headerFlags    = []string{"header", "no-header", "header-rows", "columns"}
 	documentFlags  = []string{"records", "max-depth"}
 	jsonFlags      = []string{"json-numbers"}
 	markupFlags    = []string{"xml-prefixes", "mixed-content"}
-	textFlags      = []string{"encoding", "skip-rows", "max-record", "scan", "nulls"}
+	textFlags      = []string{"encoding"}
+	recordFlags    = []string{"skip-rows", "max-record", "scan", "nulls"}
 )
 
 // particular lists the flags that were stated and speak of one sort of source, for flow to hold against what the source is.
@@ -68,10 +70,12 @@ func particular(cmd *cobra.Command) []flow.Particular {
 		}
 	}
 	add(delimitedFlags, sniff.Delimited)
+	add(headerFlags, sniff.Delimited, sniff.Sheet)
 	add(documentFlags, sniff.JSON, sniff.JSONLines, sniff.XML)
 	add(jsonFlags, sniff.JSON, sniff.JSONLines)
 	add(markupFlags, sniff.XML)
 	add(textFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML)
+	add(recordFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML, sniff.Sheet)
 	return out
 }
 

@@ -214,7 +214,7 @@ func locateError(err error, location string) error {
 // cutter returns what cuts an object into records.
 func cutter(r sniff.Rules) parse.Cutter {
 	switch r.Format {
-	case sniff.JSONLines:
+	case sniff.JSONLines, sniff.Sheet:
 		return json.Lines{}
 	case sniff.JSON, sniff.XML:
 		return json.Values{}

@@ -23,6 +23,7 @@ import (
 	"trevak/internal/parse/xml"
 	"trevak/internal/quarantine"
 	"trevak/internal/schema"
+	"trevak/internal/sheet"
 	"trevak/internal/sniff"
 )
 
@@ -92,6 +93,10 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 			limits.StartOffset = parse.NoOffset
 		}
 		text = records
+	}
+	if in.Rules.Format == sniff.Sheet {
+		limits.SkipLines, limits.StartOffset, limits.StartLine = 0, parse.NoOffset, 1
+		text = sheet.NewObjects(text, in.Rules.Names, in.SkipRows+in.Rules.HeaderRows)
 	}
 	if in.Rules.Format == sniff.XML {
 		limits.StartOffset, limits.StartLine = parse.NoOffset, 1
@@ -222,7 +227,10 @@ func settle(ctx context.Context, object locate.Object, stated sniff.Stated) (Inp
 		in.SkipRows = 0
 	}
 	encoding := sniff.DetectEncoding(start)
+	stated.Sheet = object.Sheet
 	switch {
+	case object.Sheet:
+		encoding = sniff.Reason{Rule: "encoding", Value: sniff.UTF8, Why: "that of workbooks"}
 	case in.Quarantined:
 		encoding = sniff.Reason{Rule: "encoding", Value: sniff.UTF8, Why: "quarantine files are"}
 	case stated.Encoding != "":
@@ -313,7 +321,7 @@ func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reaso
 // family makes one of the formats that one run can read together.
 func family(f sniff.Format) sniff.Format {
 	switch f {
-	case sniff.JSONLines, sniff.XML:
+	case sniff.JSONLines, sniff.XML, sniff.Sheet:
 		return sniff.JSON
 	case sniff.Arrow, sniff.Avro, sniff.ORC:
 		return sniff.Parquet

@@ -29,7 +29,7 @@ func parser(r sniff.Rules) delimited.Parser {
 // parseJSON finds the records of a block of JSON.
 func parseJSON(records *json.Records, in Input, block *parse.Block) {
 	records.MaxDepth, records.Lenient = in.Limits.Depth, in.Rules.Lenient
-	if in.Rules.Format == sniff.JSONLines {
+	if in.Rules.Format == sniff.JSONLines || in.Rules.Format == sniff.Sheet {
 		records.Parse(block)
 	} else {
 		records.ParseValues(block)

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"trevak/internal/fault"
+	"trevak/internal/sheet"
 )
 
 // mostMembers bounds how many members of a zip archive are listed.
@@ -30,6 +31,9 @@ func (f *Found) members(path string, info fs.FileInfo, matched bool) error {
 	}
 	if len(contents.File) > mostMembers {
 		return fault.New(fault.Input, "is a zip archive with %d members, more than %d", len(contents.File), mostMembers).In(path).Try("unpack it first")
+	}
+	if sheet.IsBook(contents) {
+		return f.sheets(a, contents, info, matched)
 	}
 	spans := make([]span, 0, len(contents.File))
 	slices.SortStableFunc(contents.File, func(a, b *zip.File) int { return strings.Compare(a.Name, b.Name) })

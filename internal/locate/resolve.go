@@ -33,6 +33,8 @@ type Object struct {
 	MayExpand bool
 	// Hashed says that the hash of what is read will be asked for.
 	Hashed bool
+	// Sheet says that it is a sheet of a workbook, whose bytes are its rows as lines of JSON.
+	Sheet bool
 	// Matched says that a folder or a pattern led to the object, which was not named itself.
 	Matched bool
 
@@ -79,6 +81,13 @@ func (f *Found) source(ctx context.Context, source string, w Web, stdin io.Reade
 		return f.spool(ctx, stdin)
 	case IsURL(source):
 		return f.remote(ctx, source, w)
+	}
+	if holder, ok := memberOf(source); ok {
+		if seen[source] {
+			return nil
+		}
+		seen[source] = true
+		return f.oneMember(ctx, holder, source)
 	}
 	paths, passed, err := expand(source)
 	if err != nil {

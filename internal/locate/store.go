@@ -141,6 +141,8 @@ func (o Object) Holder() string {
 		return s.path
 	case archived:
 		return s.archive.path
+	case sheeted:
+		return s.archive.path
 	}
 	return ""
 }

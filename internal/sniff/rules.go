@@ -31,6 +31,8 @@ const (
 	Arrow     Format = "arrow"
 	Avro      Format = "avro"
 	ORC       Format = "orc"
+	// Sheet is a sheet of a workbook.
+	Sheet Format = "sheet"
 )
 
 // Noun names a format in a sentence.
@@ -44,6 +46,8 @@ func (f Format) Noun() string {
 		return "a JSON document"
 	case XML:
 		return "an XML document"
+	case Sheet:
+		return "a sheet of a workbook"
 	}
 	return "a columnar file"
 }
@@ -122,6 +126,8 @@ type Stated struct {
 	Trim   bool
 	// Records leads to the records within a JSON or XML document.
 	Records string
+	// Sheet says that the text is the rows of a sheet, as lines of JSON.
+	Sheet bool
 	// Lists are members of records that something is to be done with: a document that has one is a record itself.
 	Lists []string
 	// Lenient takes NaN, Infinity and -Infinity for numbers of JSON.
@@ -209,6 +215,9 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 	if n := mostlyControls(head); n > 0 && stated.Encoding == "" && !stated.forced() && stated.Records == "" {
 		return r, fault.New(fault.Input, "is mostly no text: %d of its first %d bytes are control characters", n, len(head)).
 			Try("convert it to text; if it is text, state its --encoding, or its --delimiter")
+	}
+	if stated.Sheet {
+		return r, r.settleSheet(head, whole, stated)
 	}
 	r.Encoding = encoding.Value
 	head = bytes.TrimPrefix(head, []byte("\ufeff"))
