@@ -53,7 +53,7 @@ var (
 	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "widths", "ragged", "decimal-mark"}
 	headerFlags    = []string{"header", "no-header", "header-rows", "columns"}
 	documentFlags  = []string{"records", "max-depth"}
-	jsonFlags      = []string{"json-numbers"}
+	jsonFlags      = []string{"json-numbers", "geometry"}
 	markupFlags    = []string{"xml-prefixes", "mixed-content"}
 	textFlags      = []string{"encoding"}
 	recordFlags    = []string{"skip-rows", "max-record", "scan", "nulls"}

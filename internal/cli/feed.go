@@ -133,6 +133,7 @@ func feedSettings(f *feed.Feed) []setting {
 	yes("xml-prefixes", "reading.xml_prefixes", r.XMLPrefixes)
 	text("mixed-content", "reading.mixed_content", r.MixedContent)
 	text("json-numbers", "reading.json_numbers", r.JSONNumbers)
+	text("geometry", "reading.geometry", r.Geometry)
 	text("unsure", "reading.unsure", r.Unsure)
 	if len(r.Widths) > 0 {
 		text("widths", "reading.widths", widthsText(r.Widths))
@@ -233,7 +234,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	}
 	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
 		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion"), MixedFiles: yes("mixed-files"), Timeout: stated("timeout")},
-		Reading: feed.Reading{Records: stated("records"), XMLPrefixes: yes("xml-prefixes"), MixedContent: stated("mixed-content"), JSONNumbers: stated("json-numbers"), Unsure: stated("unsure"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
+		Reading: feed.Reading{Records: stated("records"), XMLPrefixes: yes("xml-prefixes"), MixedContent: stated("mixed-content"), JSONNumbers: stated("json-numbers"), Geometry: stated("geometry"), Unsure: stated("unsure"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
 			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
 		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
 		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), TolerateMisfits: stated("tolerate-misfits"), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}

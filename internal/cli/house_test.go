@@ -86,7 +86,7 @@ func checkFile(t *testing.T, path string) {
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road.
 func TestStagesKnowOnlyThoseBefore(t *testing.T) {
-	road := []string{"fault", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/delimited", "parse/json", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/orc", "columnar", "layout", "table", "quarantine", "flow"}
+	road := []string{"fault", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/delimited", "parse/json", "parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/orc", "columnar", "layout", "table", "quarantine", "flow"}
 	// Header detection looks at the classes of values, which is the schema's business.
 	exceptions := map[string]string{"sniff": "schema"}
 	rank := map[string]int{}

@@ -31,7 +31,7 @@ type readingFlags struct {
 	filesFrom, encoding, records      string
 	prefixes                          bool
 	mixedContent, unsure, widths      string
-	jsonNumbers                       string
+	jsonNumbers, geometry             string
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
@@ -67,6 +67,7 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 		flags.IntVar(&f.skipRows, "skip-rows", 0, "how many `lines` at the start of each file to pass over")
 		flags.BoolVar(&f.skipBlank, "skip-blank-rows", false, "blank lines are no records even in files of one column")
 		flags.StringVar(&f.jsonNumbers, "json-numbers", "strict", "`which` numbers JSON may have: strict, or lenient with NaN, Infinity and -Infinity, which are doubles")
+		flags.StringVar(&f.geometry, "geometry", "keep", "`what` becomes of features of GeoJSON: keep them as they stand, or wkb for a column a property and geometries as WKB, with bounding boxes")
 		flags.StringVar(&f.unsure, "unsure", "", "`what` becomes of a run where a reading rule could be another: go, or stop (default: go where one is likelier, stop where none is)")
 		flags.StringVar(&f.widths, "widths", "", "`widths` of the fields in characters, like 5,12,8, where nothing stands between them")
 		flags.BoolVar(&f.header, "header", false, "the first record holds the names")
@@ -161,14 +162,21 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	if f.asWritten {
 		r.Formed = f.corrections.any(cmd)
 	}
-	if !f.schemaComes {
-		return r, nil
+	if f.geometry != "keep" && f.geometry != "wkb" {
+		return r, fault.New(fault.Usage, "--geometry %s is not known", f.geometry).Try("use keep or wkb")
 	}
-	if r.Scan, err = f.corrections.scanned(); err != nil {
-		return r, err
+	if f.schemaComes {
+		if r.Scan, err = f.corrections.scanned(); err != nil {
+			return r, err
+		}
+		if r.Corrections, err = f.corrections.corrections(); err != nil {
+			return r, err
+		}
 	}
-	r.Corrections, err = f.corrections.corrections()
-	return r, err
+	if f.geometry == "wkb" {
+		r.UseWKB()
+	}
+	return r, nil
 }
 
 // deepest is the most that --max-depth takes: each level is a column within others, with a path as long as it is deep.

@@ -34,6 +34,8 @@ type Options struct {
 	RowGroupRows, RowGroupBytes int64
 	// Counts asks for counts and bounds of the columns of files other than Parquet, which have them anyway.
 	Counts bool
+	// Geometry is a column of geometries in WKB, and GeometryBox that of their bounding boxes, of which the footer tells as GeoParquet does; empty for none.
+	Geometry, GeometryBox string
 	// force is the encoding of every column in a trial.
 	force string
 	// Workers is how many columns are encoded at a time.
@@ -61,6 +63,7 @@ type Writer struct {
 	chunks  []*chunk
 	rows    int64 // in the open row group
 	groups  int16
+	geo     *geo // nil without geometries
 	err     error
 }
 
@@ -119,6 +122,9 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 			c.bloom = newBloom()
 		}
 		out.chunks = append(out.chunks, c)
+	}
+	if o.Geometry != "" {
+		out.geo = newGeo(out.schema, o.Geometry, o.GeometryBox)
 	}
 	_, err = io.WriteString(out.sink, magic)
 	return out, err
@@ -193,6 +199,9 @@ func leafTypes(fields []arrow.Field) []arrow.DataType {
 
 // Write appends the rows of a batch, whose columns must be those of the schema. After an error nothing more can be written.
 func (w *Writer) Write(ctx context.Context, batch arrow.RecordBatch) error {
+	if w.geo != nil {
+		w.geo.add(batch)
+	}
 	for offset := int64(0); offset < batch.NumRows() && w.err == nil; {
 		n := min(batch.NumRows()-offset, w.options.RowGroupRows-w.rows, pageRows)
 		part := batch
@@ -323,6 +332,15 @@ func (w *Writer) Close() (*Summary, error) {
 	}
 	if err := w.writeIndex(); err != nil {
 		return nil, err
+	}
+	if w.geo != nil {
+		text, err := w.geo.metadata()
+		if err != nil {
+			return nil, err
+		}
+		if err := w.footer.AppendKeyValueMetadata("geo", text); err != nil {
+			return nil, err
+		}
 	}
 	footer, err := w.footer.Finish()
 	if err != nil {

@@ -88,6 +88,7 @@ type Reading struct {
 	XMLPrefixes   *bool    `yaml:"xml_prefixes,omitempty"`
 	MixedContent  string   `yaml:"mixed_content,omitempty"`
 	JSONNumbers   string   `yaml:"json_numbers,omitempty"`
+	Geometry      string   `yaml:"geometry,omitempty"`
 	Unsure        string   `yaml:"unsure,omitempty"`
 	Widths        []int    `yaml:"widths,omitempty"`
 	Delimiter     string   `yaml:"delimiter,omitempty"`

@@ -26,6 +26,8 @@ type Reading struct {
 	MayExpand, Mixed bool
 	// Particular are flags that were stated and speak of some formats only.
 	Particular []Particular
+	// WKB makes columns of the properties of GeoJSON, and WKB of its geometries; see UseWKB.
+	WKB bool
 	// Prefixes keeps the prefixes of names in XML, MixedText the markup of elements in which text stands among elements.
 	Prefixes, MixedText bool
 	// Unsure says what becomes of the run where a reading rule could be another.

@@ -19,6 +19,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
+	"trevak/internal/parse/geojson"
 	"trevak/internal/parse/json"
 	"trevak/internal/parse/xml"
 	"trevak/internal/quarantine"
@@ -60,6 +61,8 @@ type Input struct {
 	Limits Limits
 	// Shape is what was found of an XML document.
 	Shape xml.Shape
+	// WKB says that features of GeoJSON are read as rows of their properties.
+	WKB bool
 	// Own is the schema of a columnar file.
 	Own schema.Schema
 	// Quarantined says that the object holds records that were kept back before, to be unwrapped.
@@ -82,7 +85,7 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 	}
 	limits.SkipLines, limits.StartOffset, limits.StartLine = in.SkipRows, 0, 0
 	if in.Rules.Records != nil || in.Rules.Values {
-		following := json.Following{Path: in.Rules.Records, Values: in.Rules.Values, Foreseen: in.Rules.Foreseen, MaxDepth: in.Limits.Depth}
+		following := json.Following{Path: in.Rules.Records, Values: in.Rules.Values || in.WKB, Foreseen: in.Rules.Foreseen, MaxDepth: in.Limits.Depth}
 		records, err := json.Follow(text, following)
 		if err != nil {
 			stream.Close()
@@ -93,6 +96,10 @@ func (in Input) open(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 			limits.StartOffset = parse.NoOffset
 		}
 		text = records
+		if in.WKB {
+			limits.StartOffset = parse.NoOffset
+			text = geojson.NewReader(text)
+		}
 	}
 	if in.Rules.Format == sniff.Sheet {
 		limits.SkipLines, limits.StartOffset, limits.StartLine = 0, parse.NoOffset, 1
@@ -158,6 +165,11 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	}
 	if err := s.agreeOnRecords(r.Looking); err != nil {
 		return nil, err
+	}
+	if r.WKB {
+		if err := s.asWKB(); err != nil {
+			return nil, err
+		}
 	}
 	if err := s.surveyXML(ctx, r); err != nil {
 		return nil, err

@@ -105,6 +105,7 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 		w.fill.locations = append(w.fill.locations, in.Location)
 	}
 	out.options.Columnar.Workers = b.Workers
+	s.describeGeometry(&out.options.Columnar, out.schema)
 	w.router = layout.NewRouter(out.schema, out.spec, out.options, out.create)
 	defer w.router.Abandon()
 	p := s.pass("writing", b)

@@ -45,7 +45,7 @@ func Inference(s Screen, i *flow.Inference) {
 	}
 	lists(s, lines, i.Records)
 	notes(s, lines, folder)
-	advice(s, i.Advice)
+	advice(s, i.Advice, i.Source.IsGeoJSON())
 	if e := i.Problem(); e != nil {
 		s.Printf("\n%s cannot be read, so a load would stop. The first:\n  %s\n", Count(int(i.Observed.Problems), "record", "records"), e)
 	}
@@ -109,8 +109,11 @@ func notes(s Screen, lines []columnEvidence, folder string) {
 }
 
 // advice writes what the evidence suggests.
-func advice(s Screen, a flow.Advice) {
+func advice(s Screen, a flow.Advice, geometries bool) {
 	var facts []fact
+	if geometries {
+		facts = append(facts, fact{name: "--geometry wkb", value: "a column for each property, and geometries as WKB with bounding boxes (GeoParquet)"})
+	}
 	for _, k := range a.Keys {
 		facts = append(facts, fact{name: "--key " + k.Column, value: k.Reason})
 	}

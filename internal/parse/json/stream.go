@@ -200,3 +200,27 @@ func (b *body) run(some []byte) (n int, ended bool) {
 	}
 	return len(some), false
 }
+
+// ValueReader reads JSON values that follow one another, with nothing but white space and commas between them.
+type ValueReader struct {
+	s    *stream
+	text []byte
+}
+
+// NewValueReader begins to read.
+func NewValueReader(r io.Reader) *ValueReader { return &ValueReader{s: newStream(r)} }
+
+// Next returns the next value, which holds until it is called again, and the 1-based line that it begins on; io.EOF is the error at the end.
+func (v *ValueReader) Next() (text []byte, line int64, err error) {
+	c, err := v.s.token()
+	for err == nil && c == ',' {
+		c, err = v.s.token()
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	line = v.s.line
+	v.text = v.text[:0]
+	err = v.s.value(c, &v.text)
+	return v.text, line, err
+}
