@@ -124,7 +124,11 @@ func (r *Rules) describeDialect(t trial, stated Stated, comments int) {
 		r.because("quote", `"`, "the usual one; no field looked at is enclosed in it")
 	}
 	if d.Escape != 0 {
-		r.because("escape", string(rune(d.Escape)), "stated; it stands before a quote within quotes")
+		why := "stated; it stands before a quote within quotes"
+		if stated.Escape == 0 {
+			why = "it stands before quotes within quotes in records that cannot be read otherwise"
+		}
+		r.because("escape", string(rune(d.Escape)), "%s", why)
 	}
 	switch {
 	case stated.Comment != nil && d.Comment != 0:

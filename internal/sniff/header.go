@@ -233,8 +233,8 @@ func (v *votes) numberNames(first []delimited.Field, rest [][]delimited.Field) m
 	fields, numbers := numbersOf(first)
 	index := len(first) > 1 && strings.TrimSpace(first[0].Text) == "" && len(rest) >= leastRun && len(columnOf(rest, 0)) == len(rest)
 	switch {
-	case index && countsUp(numbers) && len(fields) == len(first)-1:
-		v.numbers = "the first field is empty, as a name of row names is, and the others count from there"
+	case index && len(fields) == len(first)-1 && (countsUp(numbers) || len(numbers) >= leastRun && evenSteps(numbers)):
+		v.numbers = "the first field is empty, as a name of row names is, and the others count up evenly"
 	case len(numbers) >= leastRun && rising(numbers) && risingBelow(rest) < 0.2:
 		v.numbers = fmt.Sprintf("%d numbers in it only go up, from %s to %s, which those below do not", len(numbers), first[fields[0]].Text, first[fields[len(fields)-1]].Text)
 	default:
@@ -265,6 +265,17 @@ func countsUp(numbers []float64) bool {
 		}
 	}
 	return len(numbers) > 0 && (numbers[0] == 0 || numbers[0] == 1)
+}
+
+// evenSteps reports whether numbers go up by the same each.
+func evenSteps(numbers []float64) bool {
+	step := numbers[1] - numbers[0]
+	for i := 1; i < len(numbers); i++ {
+		if numbers[i]-numbers[i-1] != step {
+			return false
+		}
+	}
+	return step > 0
 }
 
 func rising(numbers []float64) bool {

@@ -159,6 +159,8 @@ func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated State
 		r.place(root, look, fmt.Sprintf("%s members of the document are alike, so each is one, its key in the column %s", atLeast(root.Count, look.Whole), json.KeyColumn))
 	case slices.ContainsFunc(stated.Lists, func(name string) bool { return slices.Contains(look.Root.Names, name) }):
 		r.because("records", "$", "what is stated speaks of its members")
+	case len(look.Inner) > 1 && mainPlace(look) != nil:
+		r.place(mainPlace(look), look, "it holds nearly all of the document, and other arrays of objects no more than "+fmt.Sprint(fewRecords-1))
 	case len(look.Inner) > 1 && !partsOfOne(look):
 		r.ask(severalPlaces(look.Inner))
 	case len(look.Inner) == 1 && !partsOfOne(look):
@@ -181,6 +183,24 @@ func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated State
 		r.because("records", "$", "%s", why)
 	}
 	return nil
+}
+
+// mainPlace returns the place that is that of the records beyond doubt: it holds nearly all of the document, and the others next to nothing.
+func mainPlace(look json.Look) *json.Place {
+	var main *json.Place
+	for _, p := range look.Inner {
+		if p.Count < fewRecords {
+			continue
+		}
+		if main != nil {
+			return nil
+		}
+		main = p
+	}
+	if main == nil || 10*main.Bytes < 9*look.Bytes {
+		return nil
+	}
+	return main
 }
 
 // partsOfOne reports whether the few objects in a document are parts of one record, which has others besides.

@@ -3,6 +3,7 @@ package sniff
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -110,7 +111,8 @@ func (t *trial) top(whole bool, stated Stated) top {
 	var v votes
 	if !t.dialect.CR && !stated.SkipStated {
 		out.titles, out.why = t.strictTitles(whole)
-		if at := t.headerBelow(out.titles); at > out.titles {
+		at := t.nearest(t.headerBelow(out.titles))
+		if at > out.titles {
 			out.titles, out.why = at, "below stands what reads like a header, and above it what is not like the records"
 		}
 	}
@@ -175,6 +177,20 @@ func (t *trial) headerBelow(from int) int {
 		}
 	}
 	return from
+}
+
+// nearest goes down from a record that could be a header to the last that could be one, where those between are no parts of its names.
+func (t *trial) nearest(at int) int {
+	most := min(at+fewAbove, len(t.rows)-1)
+	for next := at + 1; next < most && !t.continues(at, next); next++ {
+		words, values := t.against(next)
+		above, _ := t.against(at)
+		if words == 0 || values > 0 || above > words || len(t.rows[next]) != t.width {
+			break
+		}
+		at = next
+	}
+	return at
 }
 
 // isCount reports whether the first record tells how many records follow, and maybe how many fields they have.
@@ -320,11 +336,15 @@ func isUnit(text string) bool {
 	if last := text[len(text)-1]; text[0] == '(' && last == ')' || text[0] == '[' && last == ']' {
 		return true
 	}
-	return len([]rune(text)) <= 4 || strings.ContainsAny(text, "/%°^µ") && len(text) <= 12
+	return strings.ContainsAny(text, "/%°^µ") && len(text) <= 12 || slices.Contains(units, strings.ToLower(text))
 }
 
 // enoughRows are enough records to see what a column holds.
 const enoughRows = 200
+
+// units are those that stand below names without a sign of being one.
+var units = strings.Fields(`m cm mm km ft in s sec min h hr d day kg g mg t lb pa hpa kpa mbar bar c degc k f deg rad v mv a ma w kw mw kwh hz khz mhz l ml m2 m3 n j kj ppm ppb psu usd eur gbp
+	count - -- none kn kt kts mol m/s utc`)
 
 // typedBelow is typed of the records that are not at the start.
 func (t *trial) typedBelow(c int) bool {

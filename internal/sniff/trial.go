@@ -91,6 +91,13 @@ func bestQuote(head []byte, whole bool, d delimited.Dialect, stated Stated) tria
 	if stated.Quote != nil {
 		return best
 	}
+	if len(best.problems) > 0 && d.Quote != 0 && d.Escape == 0 && bytes.Contains(head, []byte{'\\', d.Quote}) {
+		escaped := best.dialect
+		escaped.Escape = '\\'
+		if t := try(head, whole, escaped); len(t.problems) < len(best.problems) && t.agree >= best.agree {
+			best = t
+		}
+	}
 	if stray := len(best.problems); stray > 0 {
 		none := d
 		none.Quote = 0
