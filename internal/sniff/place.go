@@ -165,11 +165,11 @@ func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated State
 		r.ask(severalPlaces(look.Inner))
 	case len(look.Inner) == 1 && !partsOfOne(look):
 		r.onlyPlace(look.Inner[0], look, line, stated)
-	case len(look.Lists) == 1 && 10*look.Lists[0].Bytes >= 9*look.Bytes:
-		r.Values = true
-		r.place(look.Lists[0], look, fmt.Sprintf("the document is a list of %s values but for a few bytes", atLeast(look.Lists[0].Count, look.Whole)))
 	case !look.Whole && len(head) < longestLine:
 		return ErrMore
+	case len(look.Lists) == 1 && look.Whole && 10*look.Lists[0].Bytes >= 9*look.Bytes:
+		r.Values = true
+		r.place(look.Lists[0], look, fmt.Sprintf("the document is a list of %s values but for a few bytes", atLeast(look.Lists[0].Count, look.Whole)))
 	default:
 		if line {
 			r.Format, r.Single = JSONLines, true
@@ -178,7 +178,7 @@ func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated State
 		}
 		why := "no records were found in it, so the document is the record"
 		if len(look.Inner) > 0 {
-			why = fmt.Sprintf("it has %s and more, and what could be records in it, %s, are no more than %d, so the document is the record", someNames(besides(look.Inner[0], look)), look.Inner[0].Path, fewRecords-1)
+			why = fmt.Sprintf("it has %s, and what could be records in it, %s, are no more than %d, so the document is the record", someNames(besides(look.Inner[0], look)), look.Inner[0].Path, fewRecords-1)
 		}
 		r.because("records", "$", "%s", why)
 	}

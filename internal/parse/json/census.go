@@ -47,7 +47,7 @@ type Look struct {
 // Bounds of what is remembered of a document.
 const (
 	deepest    = 4   // how many members may lead to records that are looked for
-	mostPlaces = 64  // of them
+	mostPlaces = 256 // of them
 	mostKeys   = 256 // keys of one, and names
 	mostInside = 512 // members of one object that are looked into
 )
@@ -76,7 +76,7 @@ func LookAt(head []byte) Look {
 	}
 	look.Inner = c.candidates()
 	for _, p := range c.places {
-		if !p.Members && p.Objects == 0 && p.Count >= manyAlike {
+		if p.isList() {
 			look.Lists = append(look.Lists, p)
 		}
 	}
@@ -96,13 +96,23 @@ func (c *census) value(path Path, first byte, p *Place, root bool) error {
 	}
 	p.Members, p.line = first == '{', c.s.line
 	p.Path = path.Each(p.Members)
-	if !root && len(c.places) < mostPlaces && !slices.ContainsFunc(path, func(s Segment) bool { return s.Any }) {
-		c.places = append(c.places, p)
-	}
-	start := c.s.offset
+	start, before := c.s.offset, len(c.places)
 	err := c.children(path, p)
 	p.Bytes = c.s.offset - start
+	if !root && !slices.ContainsFunc(path, func(s Segment) bool { return s.Any }) {
+		c.remember(p, before)
+	}
 	return err
+}
+
+// remember keeps a place that could be that of records, in place of those within it, which were met since there were before so many.
+func (c *census) remember(p *Place, before int) {
+	if p.Records(false) || p.isList() {
+		c.places = c.places[:before]
+		if len(c.places) < mostPlaces {
+			c.places = append(c.places, p)
+		}
+	}
 }
 
 // children reads what is in an object or array.
@@ -228,20 +238,19 @@ func (p *Place) Records(root bool) bool {
 	return p.Count >= few && (p.alike() >= 0.5 || odd && p.Count >= manyAlike || p.Count >= 10*manyAlike)
 }
 
-// candidates are the places that were met which could be those of the records: none lies within another.
+// candidates are the places that were met which could be those of the records. None lies within another.
 func (c *census) candidates() (list []*Place) {
 	for _, p := range c.places {
-		if p.Records(false) && !slices.ContainsFunc(list, func(q *Place) bool { return p.within(q) }) {
+		if p.Records(false) {
 			list = append(list, p)
 		}
 	}
 	return list
 }
 
-// within reports whether a place lies in a record of another.
-func (p *Place) within(q *Place) bool {
-	around := q.Path[:len(q.Path)-1]
-	return len(p.Path) > len(q.Path) && p.Path[:len(around)].String() == around.String()
+// isList reports whether a place is an array of many scalars.
+func (p *Place) isList() bool {
+	return !p.Members && p.Scalars >= manyAlike && p.Objects+p.Arrays == 0
 }
 
 // couldBeName reports whether a key could be the name of a column: letters, digits and few other characters, the first a letter.
