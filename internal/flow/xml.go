@@ -88,6 +88,7 @@ func (in *Input) agreeOnXML(survey *xml.Survey, choice *xml.Choice, place string
 		return locateError(choice.Question, in.Location)
 	}
 	shape := xml.Shape{Records: choice.Records}
-	in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: shape.String(), Why: choice.Why, Unsure: choice.Question != nil})
+	in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: shape.String(), Why: choice.Why, Unsure: choice.Unsure || choice.Question != nil,
+		Instead: "--records / makes one record of the document"})
 	return nil
 }

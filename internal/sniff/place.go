@@ -213,6 +213,7 @@ func partsOfOne(look json.Look) bool {
 // A place that is the only one is likely to be that of the records when it is the better part of the document, or has many; a document with one of few and others besides is a record itself.
 const (
 	mainShare  = 0.5
+	sureShare  = 0.75 // below it the document may be one record
 	mainCount  = 10
 	fewRecords = 3
 	fewOthers  = 3
@@ -244,7 +245,10 @@ func (r *Rules) place(p *json.Place, look json.Look, why string) {
 	if others := besides(p, look); len(others) > 0 {
 		why += "; no part of them: " + someNames(others)
 	}
-	r.because("records", p.Path.String(), "%s", why)
+	reason := r.because("records", p.Path.String(), "%s", why)
+	if len(p.Path) > 1 && !r.GeoJSON && float64(p.Bytes) < sureShare*float64(look.Bytes) {
+		reason.Unsure, reason.Instead = true, "--records '$' makes one record of the document"
+	}
 }
 
 // besides lists the members of the document that do not lead to a place.

@@ -14,6 +14,8 @@ type Choice struct {
 	Why     string
 	// Question is set where that must be stated; Records are the likeliest then.
 	Question error
+	// Unsure says that much of the document is in no record.
+	Unsure bool
 }
 
 // vocabulary is where records are in documents of open standards, by the name of the root.
@@ -32,6 +34,7 @@ var vocabulary = []struct {
 // Shares of a document's values that the elements at a path hold, to be taken for the records or not to stand in the way of others.
 const (
 	mainShare = 0.5
+	sureShare = 0.75 // below it a document may be one record
 	otherPart = 4 // the next best holds no more than one in so many of what the best holds
 	// With fewer than fewRecords, and at least fewOthers values besides, a document is one record.
 	fewRecords = 3
@@ -64,7 +67,7 @@ func (s *Survey) Choose() (Choice, error) {
 		if len(repeated) > 1 {
 			why = fmt.Sprintf("of the elements that repeat the one that holds most: %.0f%% of the values", 100*s.share(repeated[0]))
 		}
-		return Choice{Records: repeated[:1], Why: s.besides(repeated[0], why)}, nil
+		return Choice{Records: repeated[:1], Why: s.besides(repeated[0], why), Unsure: s.share(repeated[0]) < sureShare}, nil
 	}
 	if s.only() != "" {
 		return s.single(), nil
@@ -124,6 +127,9 @@ func (s *Survey) stated() (Choice, error) {
 	var records []string
 	for _, name := range strings.Split(s.options.Records, ",") {
 		want := strings.Trim(strings.TrimSpace(name), "/")
+		if want == "" {
+			want = s.root // the path / is that of the document
+		}
 		var matching []string
 		for _, path := range sorted(s.elements) {
 			if path == want || !strings.HasPrefix(name, "/") && strings.HasSuffix(path, "/"+want) {
