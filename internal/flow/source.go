@@ -163,13 +163,13 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if len(s.Inputs) == 0 {
 		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name the file: %s", s.Passed[len(s.Passed)-1].Location)
 	}
-	if err := s.agreeOnRecords(r.Looking); err != nil {
-		return nil, err
-	}
 	if r.WKB {
 		if err := s.asWKB(); err != nil {
 			return nil, err
 		}
+	}
+	if err := s.agreeOnRecords(r.Looking); err != nil {
+		return nil, err
 	}
 	if err := s.surveyXML(ctx, r); err != nil {
 		return nil, err
