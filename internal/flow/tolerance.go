@@ -95,7 +95,8 @@ type tally struct {
 	first  *fault.Error
 	groups []ReasonGroup
 	unkept error // why the records cannot be kept
-	over   bool  // the limit is exceeded: the run goes on only to tell what else is wrong
+	stray  unquoted
+	over   bool // the limit is exceeded: the run goes on only to tell what else is wrong
 }
 
 // add takes the problems of a block of an object.
@@ -112,6 +113,7 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 			t.groups = append(t.groups, ReasonGroup{Reason: p.Code, Location: in.Location, Line: e.Line, Message: reasonOf(e)})
 		}
 		t.groups[at].Records++
+		t.stray.add(in, block.Data[p.Start:p.End], p.Code)
 		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: parse.KnownOffset(block.Offset + int64(p.Start)), Column: p.Column, Reason: p.Code,
 			Message: reasonOf(e), Header: in.Rules.HeaderText}
 		if in.Rules.Format == sniff.Delimited {
@@ -142,6 +144,9 @@ func reasonOf(e *fault.Error) string {
 
 // refusal makes the error of a run that the limit ends.
 func (t *tally) refusal(records int64, all bool) *Refusal {
+	if advice := t.stray.advice(); advice != "" && t.first != nil {
+		t.first.WayOut += "; or " + advice
+	}
 	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.Path(), Unkept: t.unkept}
 }
 

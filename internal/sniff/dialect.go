@@ -81,6 +81,11 @@ func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
 		reason.Why += fmt.Sprintf("; a %s would do nearly as well", DelimiterName(second.dialect))
 		reason.Instead = fmt.Sprintf("--delimiter %s cuts them so", DelimiterName(second.dialect))
 	}
+	if best.width < 2 && stated.Delimiter == "" && len(stated.Widths) == 0 {
+		if widths := best.proposeWidths(); widths != "" {
+			reason.Unsure, reason.Instead = true, "blanks line up through the lines: --widths "+widths+" makes columns of them"
+		}
+	}
 	trimmed := best.trim(looked, all, stated)
 	closed := best.close(looked, all)
 	r.Dialect, r.Pad, r.SkipBlank = best.dialect, stated.Pad, stated.SkipBlank

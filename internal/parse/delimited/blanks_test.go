@@ -49,7 +49,9 @@ func TestDelimitersAsText(t *testing.T) {
 // TestBlanksReadBackEqual writes random fields with random blanks around them, and reads them.
 func TestBlanksReadBackEqual(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
-	blank := func(least int) string { return strings.Repeat([]string{" ", "\t", "  "}[random.IntN(3)], least+random.IntN(2)) }
+	blank := func(least int) string {
+		return strings.Repeat([]string{" ", "\t", "  "}[random.IntN(3)], least+random.IntN(2))
+	}
 	for range 200 {
 		var text strings.Builder
 		var want [][]string

@@ -35,7 +35,7 @@ var vocabulary = []struct {
 const (
 	mainShare = 0.5
 	sureShare = 0.75 // below it a document may be one record
-	otherPart = 4 // the next best holds no more than one in so many of what the best holds
+	otherPart = 4    // the next best holds no more than one in so many of what the best holds
 	// With fewer than fewRecords, and at least fewOthers values besides, a document is one record.
 	fewRecords = 3
 	fewOthers  = 3
