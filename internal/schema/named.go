@@ -124,35 +124,34 @@ func splitClock(b []byte) (day, clock []byte) {
 	return b[:at], b[at:]
 }
 
-// couldBeNamed looks whether a text has what such dates have: the name of a month; three short numbers; or a clock of twelve hours.
+// couldBeNamed looks whether a text has what such dates have: it begins with the name of a month, or with a digit before one, before two more short numbers, or before a clock of twelve
+// hours.
 func couldBeNamed(b []byte) bool {
 	if len(b) < 5 || len(b) > 40 {
 		return false
 	}
-	last := b[len(b)-1] | 0x20
-	if last == 'm' && bytes.IndexByte(b, ':') > 0 {
-		return true
+	if b[0]-'0' > 9 {
+		return isMonth(b)
 	}
+	separators, letter := 0, false
 	for i, c := range b {
-		if c|0x20 >= 'a' && c|0x20 <= 'z' {
-			if i > 0 && b[i-1]|0x20 >= 'a' && b[i-1]|0x20 <= 'z' {
-				continue
-			}
-			if isMonth(b[i:]) {
+		switch {
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			if !letter && isMonth(b[i:]) {
 				return true
 			}
-			if i > 0 && c != 'T' {
-				return false
+			if !letter && c != 'T' {
+				return b[len(b)-1]|0x20 == 'm' && bytes.IndexByte(b, ':') > 0
 			}
-		}
-	}
-	separators := 0
-	for _, c := range b[:min(len(b), 8)] {
-		if c == '/' || c == '-' || c == '.' {
+			letter = true
+		case c == '/' || c == '-' || c == '.':
 			separators++
+			letter = false
+		default:
+			letter = false
 		}
 	}
-	return b[0]-'0' <= 9 && separators == 2 && len(b) <= 17
+	return separators == 2 && len(b) <= 17
 }
 
 // monthEnds are what stands behind the first three letters of the names of months.
