@@ -10,6 +10,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 
+	"trevak/internal/fault"
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
@@ -69,6 +70,9 @@ func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 		f, err := NewFile(w, s, o)
 		return &countedFile{FileWriter: f, counts: newTally(s)}, err
 	}
+	if err := o.Format.holds(s); err != nil {
+		return nil, err
+	}
 	switch o.Format {
 	case ORC:
 		return newORCWriter(w, s, o)
@@ -80,6 +84,19 @@ func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 		return newTextWriter(w, s, o.Format)
 	}
 	return NewWriter(w, s, o)
+}
+
+// holds refuses columns that a format has no type for.
+func (f Format) holds(s schema.Schema) (err error) {
+	if f != ORC && f != Avro {
+		return nil
+	}
+	s.Walk(func(path string, field *schema.Field) {
+		if k := field.Type.Kind; k == schema.TimestampNs || k == schema.TimestampTzNs {
+			err = fault.New(fault.Usage, "column %q is a %s, which is not written to files of the format %s", path, k, strings.TrimPrefix(string(f), ".")).Try("write Parquet or Arrow, or state another type")
+		}
+	})
+	return err
 }
 
 // textWriter writes rows as text.

@@ -39,7 +39,7 @@ func boundText(column *pqschema.Column, t schema.Type, plain []byte) string {
 		return time.Unix(whole*86400, 0).UTC().Format("2006-01-02")
 	case schema.Decimal:
 		return decimal128.FromI64(whole).ToString(int32(t.Scale))
-	case schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		return timeText(column, t, whole)
 	}
 	return strconv.FormatInt(whole, 10)
@@ -89,6 +89,10 @@ func timeText(column *pqschema.Column, t schema.Type, v int64) string {
 		return at.UTC().Format("15:04:05.999999")
 	case schema.TimestampTz:
 		return at.UTC().Format("2006-01-02T15:04:05.999999Z")
+	case schema.TimestampNs:
+		return at.UTC().Format("2006-01-02T15:04:05.999999999")
+	case schema.TimestampTzNs:
+		return at.UTC().Format("2006-01-02T15:04:05.999999999Z")
 	}
 	return at.UTC().Format("2006-01-02T15:04:05.999999")
 }

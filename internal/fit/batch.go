@@ -253,9 +253,27 @@ func convertMap(ctx context.Context, t schema.Type, a *array.Map) (arrow.Array, 
 	return array.MakeFromData(array.NewData(want, a.Len(), a.Data().Buffers(), []arrow.ArrayData{entries}, a.NullN(), 0)), true
 }
 
-// cast converts values that have no parts. Of points in time what lies below a microsecond is cut.
+// belowMicros reports whether points in time have nanoseconds that a column of microseconds has no room for.
+func belowMicros(a arrow.Array, want arrow.DataType) bool {
+	to, ok := want.(*arrow.TimestampType)
+	from, isTime := a.DataType().(*arrow.TimestampType)
+	if !ok || !isTime || from.Unit != arrow.Nanosecond || to.Unit == arrow.Nanosecond {
+		return false
+	}
+	for i, v := range a.(*array.Timestamp).TimestampValues() {
+		if v%1000 != 0 && a.IsValid(i) {
+			return true
+		}
+	}
+	return false
+}
+
+// cast converts values that have no parts.
 func cast(ctx context.Context, a arrow.Array, want arrow.DataType) (arrow.Array, bool) {
 	if !castable(a.DataType(), want) {
+		return nil, false
+	}
+	if belowMicros(a, want) {
 		return nil, false
 	}
 	options := compute.SafeCastOptions(want)

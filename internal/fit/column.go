@@ -68,7 +68,7 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 		c.literal = json.NewKey("\x00")
 	}
 	switch f.Type.Kind {
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		c.longs = make([]int64, 0, rows)
 	case schema.Int, schema.Date:
 		c.ints = make([]int32, 0, rows)
@@ -187,7 +187,7 @@ func (c *column) null() {
 		return
 	}
 	switch c.kind {
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		c.longs = append(c.longs, 0)
 	case schema.Int, schema.Date:
 		c.ints = append(c.ints, 0)
@@ -266,7 +266,7 @@ func (c *column) data() *array.Data {
 	var children []arrow.ArrayData
 	add := func(b []byte) { buffers = append(buffers, memory.NewBufferBytes(b)) }
 	switch c.field.Type.Kind {
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		add(arrow.Int64Traits.CastToBytes(c.longs))
 	case schema.Int, schema.Date:
 		add(arrow.Int32Traits.CastToBytes(c.ints))
@@ -334,7 +334,7 @@ func (c *column) truncate(n int) {
 		return
 	}
 	switch c.field.Type.Kind {
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		c.longs = c.longs[:n]
 	case schema.Int, schema.Date:
 		c.ints = c.ints[:n]

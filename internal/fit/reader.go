@@ -91,7 +91,7 @@ func (c *column) scalar(b []byte) bool {
 	switch c.field.Type.Kind {
 	case schema.String:
 		return c.text(b)
-	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz:
+	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		v, ok := c.reader.long(c.field.Type.Kind, b)
 		if ok {
 			c.mark(true)
@@ -181,6 +181,9 @@ func (r *reader) long(kind schema.Kind, b []byte) (int64, bool) {
 			}
 		}
 		return timestamp(kind == schema.TimestampTz, b)
+	case schema.TimestampNs, schema.TimestampTzNs:
+		v, zoned, ok := lexical.TimestampNanos(b)
+		return v, ok && zoned == (kind == schema.TimestampTzNs)
 	}
 	b, ok := r.number(b)
 	switch {

@@ -75,6 +75,8 @@ func (i *Inference) alternativeNote(path string, n *schema.Node) string {
 	}
 	flag := typeFlag(path, first.Stated.String())
 	switch format := first.Stated.Notation.Format; {
+	case first.Stated.Type.Kind == schema.TimestampNs || first.Stated.Type.Kind == schema.TimestampTzNs:
+		return fmt.Sprintf("fractions of a second below microseconds: %s keeps them, in tables of version 3 of the format", flag)
 	case first.Stated.Opens():
 		return fmt.Sprintf("texts that are JSON: %s makes columns of what is in them", flag)
 	case first.Stated.Type.Kind == schema.UUID:

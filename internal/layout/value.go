@@ -227,7 +227,11 @@ func (t Transform) folder(v Value, dt arrow.DataType) string {
 	case int64:
 		switch dt := dt.(type) {
 		case *arrow.TimestampType:
-			text := time.UnixMicro(v).UTC().Format("2006-01-02T15:04:05.999999")
+			at := time.UnixMicro(v)
+			if dt.Unit == arrow.Nanosecond {
+				at = time.Unix(0, v)
+			}
+			text := at.UTC().Format("2006-01-02T15:04:05.999999999")
 			if dt.TimeZone != "" {
 				text += "Z"
 			}

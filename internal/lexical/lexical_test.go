@@ -32,6 +32,20 @@ func TestLong(t *testing.T) {
 	}
 }
 
+func TestTimestampNanos(t *testing.T) {
+	for text, want := range map[string]int64{"1970-01-01T00:00:00.000000001": 1, "1969-12-31T23:59:59.999999999": -1, "1970-01-01 00:00:01": 1e9, "1970-01-01T00:00:00,1234567": 123456700, "1970-01-01T01:00:00.000000009+01:00": 9,
+		"2262-04-11T23:47:16.854775": 9223372036854775000} {
+		if v, _, ok := TimestampNanos([]byte(text)); !ok || v != want {
+			t.Errorf("%s: %d, %v, want %d", text, v, ok, want)
+		}
+	}
+	for _, text := range []string{"", "2031-05-01", "2031-05-01T10:15:30.1234567890", "2263-01-01T00:00:00", "1600-01-01T00:00:00", "2031-05-01T10:15:30.12345678x", "."} {
+		if v, _, ok := TimestampNanos([]byte(text)); ok {
+			t.Errorf("%s: %d", text, v)
+		}
+	}
+}
+
 func TestWholeLong(t *testing.T) {
 	for text, want := range map[string]int64{"12": 12, "12.0": 12, "-3.000": -3, "1.2e1": 12, "7.692024e+06": 7692024, "0.0": 0, "5.": 5, "120e-1": 12, "9223372036854775807.0": 9223372036854775807} {
 		if v, ok := WholeLong([]byte(text)); !ok || v != want {

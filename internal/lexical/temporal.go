@@ -1,6 +1,10 @@
 package lexical
 
-import "encoding/binary"
+import (
+	"bytes"
+	"encoding/binary"
+	"math"
+)
 
 // Instants and spans are counted as Apache Iceberg stores them: dates in days since 1970-01-01, times in microseconds since
 // midnight, timestamps in microseconds since 1970-01-01T00:00:00 (in UTC where a zone was given).
@@ -141,6 +145,33 @@ func Timestamp(b []byte) (micros int64, zoned, ok bool) {
 		return 0, false, false
 	}
 	return inZone(int64(days)*MicrosPerDay+micros, b[11+n:])
+}
+
+// TimestampNanos reads what Timestamp reads, with up to nine digits of a second's fraction, in nanoseconds: from 1677-09-21 to 2262-04-11.
+func TimestampNanos(b []byte) (nanos int64, zoned, ok bool) {
+	const digits = 6 // of microseconds
+	at := bytes.IndexAny(b, ".,")
+	end := at + 1
+	for at >= 0 && end < len(b) && b[end]-'0' <= 9 {
+		end++
+	}
+	var rest int64
+	if at >= 0 && end-at-1 > digits {
+		if end-at-1 > 9 {
+			return 0, false, false
+		}
+		scale := int64(100)
+		for _, c := range b[at+1+digits : end] {
+			rest += int64(c-'0') * scale
+			scale /= 10
+		}
+		b = append(append(make([]byte, 0, len(b)), b[:at+1+digits]...), b[end:]...)
+	}
+	micros, zoned, ok := Timestamp(b)
+	if !ok || micros <= math.MinInt64/1000 || micros >= math.MaxInt64/1000 {
+		return 0, false, false
+	}
+	return micros*1000 + rest, zoned, true
 }
 
 // plainTimestamp reads YYYY-MM-DDTHH:MM:SS or the same with a space, of which it takes eight bytes at a time.

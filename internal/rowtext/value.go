@@ -48,8 +48,13 @@ func appendScalar(dst []byte, a arrow.Array, row int) (_ []byte, quoted bool) {
 	case *array.Time64:
 		return time.UnixMicro(int64(a.Value(row))).UTC().AppendFormat(dst, "15:04:05.999999"), true
 	case *array.Timestamp:
-		dst = time.UnixMicro(int64(a.Value(row))).UTC().AppendFormat(dst, "2006-01-02T15:04:05.999999")
-		if a.DataType().(*arrow.TimestampType).TimeZone != "" {
+		t := a.DataType().(*arrow.TimestampType)
+		if t.Unit == arrow.Nanosecond {
+			dst = time.Unix(0, int64(a.Value(row))).UTC().AppendFormat(dst, "2006-01-02T15:04:05.999999999")
+		} else {
+			dst = time.UnixMicro(int64(a.Value(row))).UTC().AppendFormat(dst, "2006-01-02T15:04:05.999999")
+		}
+		if t.TimeZone != "" {
 			dst = append(dst, 'Z')
 		}
 		return dst, true

@@ -27,6 +27,8 @@ const (
 	wholeNumber // with leading zeros or a plus sign, or in a JSON string
 	anyNumber
 	jsonText
+	nanoseconds
+	zonedNanoseconds
 	ways
 )
 
@@ -83,6 +85,10 @@ func (a *alternatives) try(text []byte) {
 	}
 	if a.alive[jsonText] {
 		a.alive[jsonText] = isJSONText(text)
+	}
+	if a.alive[nanoseconds] || a.alive[zonedNanoseconds] {
+		_, zoned, ok := lexical.TimestampNanos(text)
+		a.alive[nanoseconds], a.alive[zonedNanoseconds] = a.alive[nanoseconds] && ok && !zoned, a.alive[zonedNanoseconds] && ok && zoned
 	}
 	if v, ok := lexical.StatedLong(text); a.alive[wholeNumber] {
 		a.take(wholeNumber, float64(v), ok)
@@ -149,6 +155,15 @@ func (e *Evidence) Alternatives() []Alternative {
 	a := &e.alternatives
 	if a.tried && a.alive[anyUUID] && e.Seen&^(ClassNull|ClassToken|ClassText|ClassUUID) == 0 {
 		return []Alternative{{Stated: Stated{Type: Type{Kind: UUID}}}}
+	}
+	for _, way := range []struct {
+		way  int
+		with Class
+		kind Kind
+	}{{nanoseconds, ClassTimestamp, TimestampNs}, {zonedNanoseconds, ClassTimestampTz, TimestampTzNs}} {
+		if a.tried && a.alive[way.way] && e.Seen&^(ClassNull|ClassToken|ClassText|way.with) == 0 {
+			return []Alternative{{Stated: Stated{Type: Type{Kind: way.kind}}}}
+		}
 	}
 	if a.tried && a.alive[jsonText] && e.Seen&^(ClassNull|ClassToken|ClassText) == 0 {
 		return []Alternative{{Stated: Stated{Notation: Notation{Format: openedFormat}}}}

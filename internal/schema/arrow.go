@@ -65,6 +65,10 @@ func (t Type) Arrow() arrow.DataType {
 		return &arrow.TimestampType{Unit: arrow.Microsecond}
 	case TimestampTz:
 		return arrow.FixedWidthTypes.Timestamp_us
+	case TimestampNs:
+		return &arrow.TimestampType{Unit: arrow.Nanosecond}
+	case TimestampTzNs:
+		return arrow.FixedWidthTypes.Timestamp_ns
 	case UUID:
 		return &arrow.FixedSizeBinaryType{ByteWidth: 16}
 	case Binary:

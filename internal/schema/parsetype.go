@@ -15,7 +15,7 @@ type Stated struct {
 }
 
 // statable are the types that a user can state by a word.
-var statable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, String, UUID, Binary}
+var statable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, TimestampNs, TimestampTzNs, String, UUID, Binary}
 
 // ParseType reads a type as a user states it: the names of the Iceberg specification, decimal(9,2), list<…>, map<string,…> and struct<a: …>,
 // and in parentheses how values are written: timestamp(%d.%m.%Y %H:%M), long(# m), double(#.###,#), decimal(9,2,€ #), timestamptz(epoch_ms),

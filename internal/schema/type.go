@@ -26,6 +26,9 @@ const (
 	Time
 	Timestamp
 	TimestampTz
+	// TimestampNs and TimestampTzNs count nanoseconds. They are only ever stated.
+	TimestampNs
+	TimestampTzNs
 	String
 	UUID
 	Binary
@@ -35,7 +38,7 @@ const (
 )
 
 var kindNames = [...]string{"unknown", "boolean", "int", "long", "float", "double", "decimal", "date", "time", "timestamp",
-	"timestamptz", "string", "uuid", "binary", "struct", "list", "map"}
+	"timestamptz", "timestamp_ns", "timestamptz_ns", "string", "uuid", "binary", "struct", "list", "map"}
 
 func (k Kind) String() string { return kindNames[k] }
 

@@ -83,6 +83,10 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the columns cannot be described")
 	}
+	if hasNanoseconds(s) {
+		// Version 3 of the table format is the first that has them.
+		props[icetable.PropertyFormatVersion] = "3"
+	}
 	if format != columnar.Parquet {
 		props[icetable.WriteFormatDefaultKey] = formatName(format)
 	}
@@ -100,6 +104,14 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	}
 	base := icetable.New(name.parts, metadata, "", localFiles, &creation{catalog: w.catalog, base: metadata})
 	return w.begin(name, s, spec, sort, format, base, true), nil
+}
+
+// hasNanoseconds reports whether a column, or a part of one, counts nanoseconds.
+func hasNanoseconds(s schema.Schema) (has bool) {
+	s.Walk(func(_ string, f *schema.Field) {
+		has = has || f.Type.Kind == schema.TimestampNs || f.Type.Kind == schema.TimestampTzNs
+	})
+	return has
 }
 
 // oneDecimal refuses a partitioning that the library cannot write manifests of: it gives all decimals in them one name.
@@ -324,12 +336,19 @@ func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable
 	var added []iceberg.DataFile
 	spec := a.base.Spec()
 	order := base.Metadata().DefaultSortOrder()
+	row := int64(-1)
+	if base.Metadata().Version() >= 3 {
+		row = base.Metadata().NextRowID()
+	}
 	for _, f := range files {
-		built, err := a.dataFile(spec, order, f)
+		built, err := a.dataFile(spec, order, f, row)
 		if err != nil {
 			return nil, fmt.Errorf("describing %s: %w", f.Path, err)
 		}
 		added = append(added, built)
+		if row >= 0 {
+			row += f.Summary.Rows
+		}
 	}
 	summary := iceberg.Properties{loadIDKey: a.load}
 	if a.Mark != "" {
@@ -368,6 +387,10 @@ func (a *Append) grown() (*icetable.Table, error) {
 		}
 		return icetable.New(a.name.parts, metadata, "", localFiles, &creation{catalog: a.warehouse.catalog, base: metadata}), nil
 	}
+	if hasNanoseconds(a.Schema) && a.base.Metadata().Version() < 3 {
+		return nil, fault.New(fault.Schema, "the table %s is of version %d of the table format, which has no nanoseconds", a.name, a.base.Metadata().Version()).
+			Try("state timestamp or string for the column, or load into a new table")
+	}
 	updates, err := evolution(a.base.Metadata(), a.Schema, a.Cause, a.Changes, time.Now())
 	if err != nil || len(updates) == 0 {
 		return a.base, err
@@ -375,8 +398,8 @@ func (a *Append) grown() (*icetable.Table, error) {
 	return a.warehouse.evolved(a.base, updates)
 }
 
-// dataFile describes a file for the manifest.
-func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFile) (iceberg.DataFile, error) {
+// dataFile describes a file for the manifest. row is the id of its first row, which tables of version 3 of the format give.
+func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFile, row int64) (iceberg.DataFile, error) {
 	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, fileFormats[a.Format], partitionValues(spec, f.Values), nil, nil,
 		f.Summary.Rows, f.Summary.Bytes)
 	if err != nil {
@@ -401,6 +424,9 @@ func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFi
 	}
 	b.ColumnSizes(sizes).ValueCounts(values).NullValueCounts(nulls).NaNValueCounts(nans).LowerBoundValues(lower).UpperBoundValues(upper).
 		SplitOffsets(f.Summary.RowGroups).SortOrderID(order)
+	if row >= 0 {
+		b.FirstRowID(row)
+	}
 	return b.Build(), nil
 }
 

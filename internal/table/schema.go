@@ -17,7 +17,7 @@ var primitives = map[schema.Kind]iceberg.Type{
 	schema.Boolean: iceberg.PrimitiveTypes.Bool, schema.Int: iceberg.PrimitiveTypes.Int32, schema.Long: iceberg.PrimitiveTypes.Int64,
 	schema.Float: iceberg.PrimitiveTypes.Float32, schema.Double: iceberg.PrimitiveTypes.Float64, schema.Date: iceberg.PrimitiveTypes.Date,
 	schema.Time: iceberg.PrimitiveTypes.Time, schema.Timestamp: iceberg.PrimitiveTypes.Timestamp,
-	schema.TimestampTz: iceberg.PrimitiveTypes.TimestampTz, schema.String: iceberg.PrimitiveTypes.String,
+	schema.TimestampTz: iceberg.PrimitiveTypes.TimestampTz, schema.TimestampNs: iceberg.PrimitiveTypes.TimestampNs, schema.TimestampTzNs: iceberg.PrimitiveTypes.TimestampTzNs, schema.String: iceberg.PrimitiveTypes.String,
 	schema.Binary: iceberg.PrimitiveTypes.Binary, schema.UUID: iceberg.PrimitiveTypes.UUID,
 }
 
