@@ -319,7 +319,7 @@ func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reaso
 			return sniff.Rules{}, fault.New(fault.Input, "is packed, but holds nothing").Try("leave it out of the source")
 		}
 		rules, err := sniff.Settle(head, whole, packing, encoding, stated)
-		if errors.Is(err, sniff.ErrMore) && len(head) < parse.DefaultLimits.RecordBytes {
+		if errors.Is(err, sniff.ErrMore) && !whole && len(head) < parse.DefaultLimits.RecordBytes {
 			continue
 		}
 		if errors.Is(err, sniff.ErrMore) {

@@ -45,6 +45,12 @@ func beginsArray(text []byte, whole bool) bool {
 	return s.Err() == nil
 }
 
+// isScalars reports whether a text, by its name, holds JSON whose first line is a scalar.
+func (s Stated) isScalars(text []byte) bool {
+	line, _, _ := bytes.Cut(text, []byte("\n"))
+	return (s.namedLines() || s.namedDocument()) && len(line) > 0 && line[0] != '{' && line[0] != '[' && isJSON(line)
+}
+
 // isJSON reports whether a text is one JSON value.
 func isJSON(text []byte) bool {
 	var s json.Scanner
@@ -130,7 +136,7 @@ func (r *Rules) settleJSON(text []byte, whole bool, stated Stated) error {
 		what = "it begins with an array"
 	}
 	r.because("format", "JSON", "%s", what)
-	return r.settlePlace(look, text, alone, stated)
+	return r.settlePlace(look, text, whole, alone, stated)
 }
 
 // isLine reports whether the next line is an array too.
@@ -141,7 +147,7 @@ func isLine(rest []byte) bool {
 }
 
 // settlePlace decides where the records of a single document are.
-func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated Stated) error {
+func (r *Rules) settlePlace(look json.Look, head []byte, whole, line bool, stated Stated) error {
 	r.Places = look.Inner
 	switch root := &look.Root; {
 	case look.Array:
@@ -165,7 +171,7 @@ func (r *Rules) settlePlace(look json.Look, head []byte, line bool, stated State
 		r.ask(severalPlaces(look.Inner))
 	case len(look.Inner) == 1 && !partsOfOne(look):
 		r.onlyPlace(look.Inner[0], look, line, stated)
-	case !look.Whole && len(head) < longestLine:
+	case !look.Whole && !whole && len(head) < longestLine:
 		return ErrMore
 	case len(look.Lists) == 1 && look.Whole && 10*look.Lists[0].Bytes >= 9*look.Bytes:
 		r.Values = true

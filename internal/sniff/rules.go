@@ -301,8 +301,13 @@ func (r *Rules) settleFormat(head []byte, whole bool, stated Stated) error {
 			return nil
 		case stated.Records != "":
 			return r.useRecords(stated.Records)
-		case text[0] == '{' || text[0] == '[' && beginsArray(text, whole):
+		case text[0] == '{' || text[0] == '[' && (beginsArray(text, whole) || stated.namedDocument() || stated.namedLines()):
 			return r.settleJSON(text, whole, stated)
+		case stated.isScalars(text):
+			r.Format, r.Values = JSON, true
+			r.because("format", "JSON", "by its name, and the first line is one value")
+			r.because("records", "$", "each value is one, in the column %s", json.ValueColumn)
+			return nil
 		}
 	}
 	return r.settleDelimited(head, whole, stated)

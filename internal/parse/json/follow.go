@@ -169,6 +169,9 @@ func (f *Reader) document() (more bool, err error) {
 		return false, &DocumentError{Reason: fmt.Sprintf("has another document behind the first, on line %d, though its beginning showed but one", f.s.line),
 			WayOut: fmt.Sprintf("take each document as a record with --records '$', or say where the records are in each: --records '%s'", f.how.Path)}
 	}
+	if f.documents > 0 && len(f.how.Path) > 0 && c != '{' && c != '[' {
+		return false, broken("has %q behind the end of the document, on line %d", rune(c), f.s.line)
+	}
 	f.documents++
 	f.found, f.reached = false, 0
 	return f.enter(c, []int{0})
