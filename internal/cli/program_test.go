@@ -304,6 +304,11 @@ func TestLimitsAndSources(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "semicolon") {
 		t.Errorf("%v: %s", err, out)
 	}
+	cmd = exec.Command(program, "preview", "-")
+	cmd.Stdin = strings.NewReader("PK\x03\x04\x14\x00")
+	if out, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(out), "save it unpacked as a file") {
+		t.Errorf("%v: %s", err, out)
+	}
 }
 
 func TestQuarantineAndBack(t *testing.T) {

@@ -212,6 +212,9 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 			return r, fault.New(fault.Input, "is %s, which is not read yet", f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
 		}
 	}
+	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+		return r, fault.New(fault.Input, "is a zip archive or a workbook, whose list of parts is at its end, so it cannot be read from a stream").Try("save it unpacked as a file, and name that")
+	}
 	if n := mostlyControls(head); n > 0 && stated.Encoding == "" && !stated.forced() && stated.Records == "" {
 		return r, fault.New(fault.Input, "is mostly no text: %d of its first %d bytes are control characters", n, len(head)).
 			Try("convert it to text; if it is text, state its --encoding, or its --delimiter")
