@@ -109,11 +109,12 @@ func TestHostileInput(t *testing.T) {
 		t.Errorf("a long text stands in the file more than once: %v, %v", info.Size(), err)
 	}
 	must(t, []string{"convert", "many.zip", "--to", "many.parquet"}, "2,000 read = 2,000 written")
-	broad := "id"
+	var broad strings.Builder
+	broad.WriteString("id")
 	for i := range 19_500 {
-		broad += fmt.Sprintf(",a column with quite a long name %d", i)
+		fmt.Fprintf(&broad, ",a column with quite a long name %d", i)
 	}
-	if err := os.WriteFile("broad.csv", []byte(broad+"\n1"+strings.Repeat(",2", 19_500)+"\n"), 0o644); err != nil {
+	if err := os.WriteFile("broad.csv", []byte(broad.String()+"\n1"+strings.Repeat(",2", 19_500)+"\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	refused(t, 3, []string{"load", "broad.csv", "--into", "ops.t"}, "more than the 1044480 that the table's manifests have room for")

@@ -8,9 +8,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"testing"
 
+	early "early.trevak"
 	"github.com/spf13/cobra"
 
 	"trevak/internal/testfolder"
@@ -31,6 +33,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	debug.SetGCPercent(early.Percent()) // which the package under test leaves switched off
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)

@@ -52,6 +52,7 @@ func (s *Source) surveyXML(ctx context.Context, r Reading) error {
 		}
 		shape.Merge(own)
 		s.Inputs[i].Shape = own
+		s.Inputs[i].noteMixed(own)
 	}
 	for i := range s.Inputs {
 		if surveys[i] != nil {
@@ -91,4 +92,18 @@ func (in *Input) agreeOnXML(survey *xml.Survey, choice *xml.Choice, place string
 	in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: shape.String(), Why: choice.Why, Unsure: choice.Unsure || choice.Question != nil,
 		Instead: "--records / makes one record of the document"})
 	return nil
+}
+
+// noteMixed notes what becomes of elements in which text stands among elements: apart, the order of the two is lost.
+func (in *Input) noteMixed(shape xml.Shape) {
+	mixed := shape.MixedElements()
+	if len(mixed) == 0 {
+		return
+	}
+	reason := sniff.Reason{Rule: "mixed content", Value: "apart", Why: "text and elements stand among each other in " + someOf(mixed) + ", and their order is lost", Unsure: true,
+		Instead: "--mixed-content text keeps them as text with their markup"}
+	if shape.MixedText {
+		reason = sniff.Reason{Rule: "mixed content", Value: "text", Why: "stated; text and elements stand among each other in " + someOf(mixed)}
+	}
+	in.Rules.Reasons = append(in.Rules.Reasons, reason)
 }

@@ -102,13 +102,13 @@ func (r *Reader) element(start xml.StartElement, path string) (*element, error) 
 	if own := r.shape.Own[path]; own != "" {
 		e.own = own
 	}
-	if r.shape.Mixed[path] {
+	for _, a := range r.declared.of(start) {
+		e.add(r.shape.name(a.Name), &element{text: a.Value}, false)
+	}
+	if r.shape.MixedText && r.shape.Mixed[path] {
 		text, err := r.markup()
 		e.text, e.plain = text, true
 		return e, err
-	}
-	for _, a := range r.declared.of(start) {
-		e.add(r.shape.name(a.Name), &element{text: a.Value}, false)
 	}
 	var text []byte
 	for {
@@ -189,7 +189,7 @@ func (e *element) object(w *bytes.Buffer) {
 		}
 		quote(w, e.own)
 		w.WriteByte(':')
-		scalar(w, e.text)
+		e.scalar(w)
 	}
 	w.WriteByte('}')
 }
@@ -200,26 +200,26 @@ func (e *element) value(w *bytes.Buffer) {
 		e.object(w)
 	case e.text == "":
 		w.WriteString("null")
-	case e.plain:
-		quote(w, e.text)
 	default:
-		scalar(w, e.text)
+		e.scalar(w)
 	}
 }
 
-// scalar writes a text as the number or boolean that it is, if nothing of it is lost, and otherwise as a string.
-func scalar(w *bytes.Buffer, text string) {
-	raw := []byte(text)
+// scalar writes an element's text as the number or boolean that it is, if nothing of it is lost, and otherwise as a string.
+func (e *element) scalar(w *bytes.Buffer) {
+	raw := []byte(e.text)
 	_, long := lexical.Long(raw)
 	_, double := lexical.Double(raw)
 	truth, boolean := lexical.Boolean(raw)
 	switch {
+	case e.plain:
+		quote(w, e.text)
 	case boolean:
 		fmt.Fprint(w, truth)
 	case (long || double) && json.Valid(raw):
 		w.Write(raw)
 	default:
-		quote(w, text)
+		quote(w, e.text)
 	}
 }
 

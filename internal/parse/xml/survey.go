@@ -27,6 +27,7 @@ type found struct {
 	children int             // elements directly in them
 	texts    bool            // one has text of its own
 	mixed    bool            // one has text among elements
+	given    bool            // one has attributes
 	line     int
 }
 
@@ -132,6 +133,7 @@ func (s *Survey) begin(path string, line int) (*found, error) {
 func (s *Survey) attributes(at *found, e xml.StartElement, declared defaults) {
 	for _, a := range declared.of(e) {
 		at.names[s.options.name(a.Name)] = true
+		at.given = true
 		s.values++
 	}
 }
@@ -147,11 +149,8 @@ func (s *Survey) Shape(records []string) Shape {
 		if f.repeats > 0 && strings.Contains(key, "/") {
 			out.Lists[key] = true
 		}
-		if f.mixed && s.options.MixedText && strings.Contains(key, "/") {
-			out.Mixed[key] = true
-			continue
-		}
-		if len(f.names) > 0 {
+		out.Mixed[key] = f.mixed
+		if f.given || len(f.names) > 0 && !(f.mixed && s.options.MixedText) {
 			out.Objects[key] = true
 		}
 		if own := f.own(); own != textMember {

@@ -37,8 +37,9 @@ type Shape struct {
 	Options
 	// Records are the paths of the elements that are records, from the root.
 	Records []string
-	// Lists, Objects and Mixed are the elements below records that occur more than once, that have members, and in which text stands among elements. Own are
-	// the names of the members that hold elements' own text, where that is not "text". The keys are paths from the record on: entry/note.
+	// Lists and Objects are the elements below records that occur more than once, and that have members; Mixed are the elements,
+	// records too, in which text stands among elements. Own are the names of the members that hold elements' own text, where that
+	// is not "text". The keys are paths from the record on: entry/note.
 	Lists, Objects, Mixed map[string]bool
 	Own                   map[string]string
 }
@@ -49,11 +50,24 @@ const KindColumn = "_kind"
 // String writes the paths of the records.
 func (s Shape) String() string { return "/" + strings.Join(s.Records, ", /") }
 
+// MixedElements lists the elements in which text stands among elements, in order.
+func (s Shape) MixedElements() (paths []string) {
+	for path, mixed := range s.Mixed {
+		if mixed {
+			paths = append(paths, path)
+		}
+	}
+	slices.Sort(paths)
+	return paths
+}
+
 // Merge adds what is known of another document.
 func (s *Shape) Merge(o Shape) {
 	maps.Copy(s.Lists, o.Lists)
 	maps.Copy(s.Objects, o.Objects)
-	maps.Copy(s.Mixed, o.Mixed)
+	for path, mixed := range o.Mixed {
+		s.Mixed[path] = s.Mixed[path] || mixed
+	}
 	for path, name := range o.Own {
 		if len(name) > len(s.Own[path]) {
 			s.Own[path] = name

@@ -154,6 +154,8 @@ func TestNothingOfAnElementIsLost(t *testing.T) {
 		{"white space other than XML's", "<r><c><n>\u00a0a\u2003</n></c><c><n> b\n</n></c></r>", Options{}, "{\"n\":\"\u00a0a\u2003\"} {\"n\":\"b\"}"},
 		{"processing instructions, comments and sections", "<r><?x y?><c><n>a<!-- b -->c<![CDATA[<d>]]></n></c><c/></r>", Options{}, `{"n":"ac<d>"} {}`},
 		{"mixed content", "<r><c><n>a <b k='1'>bold</b> end</n></c><c><n>plain</n></c></r>", Options{MixedText: true}, `{"n":"a <b k='1'>bold</b> end"} {"n":"plain"}`},
+		{"mixed content with attributes", "<r><c><n id='1'>a <b>bold</b></n></c><c><n>5</n></c></r>", Options{MixedText: true}, `{"n":{"id":1,"text":"a <b>bold</b>"}} {"n":{"text":"5"}}`},
+		{"mixed content of records", "<r><c id='1'>a <b>bold</b><i/></c><c>5</c></r>", Options{MixedText: true}, `{"id":1,"text":"a <b>bold</b><i/>"} {"text":"5"}`},
 		{"prefixes", "<r xmlns:m='u'><c><t>a</t><m:t>b</m:t></c><c/></r>", Options{Prefixes: true}, `{"t":"a","m_t":"b"} {}`},
 		{"names without prefixes", "<r xmlns:m='u'><c><t>a</t><m:t>b</m:t></c><c/></r>", Options{}, `{"t":["a","b"]} {}`},
 		{"records of several kinds", "<r><a x='1'/><b y='2'/><a x='3'/></r>", Options{Records: "a,b"}, `{"_kind":"a","x":1} {"_kind":"b","y":2} {"_kind":"a","x":3}`},
