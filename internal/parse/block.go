@@ -253,5 +253,5 @@ func NotText(block *Block, start, end int) Problem {
 	}
 	return Problem{Start: start, End: end, Code: NotUTF8,
 		Reason: fmt.Sprintf("holds the byte 0x%02X, which is not UTF-8, at byte %d of the record", block.Data[min(at, end-1)], at-start+1),
-		WayOut: "convert the file to UTF-8; other encodings are not read yet"}
+		WayOut: "if the file has another encoding, state it, like --encoding windows-1252; or mend the record"}
 }
