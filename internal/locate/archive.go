@@ -109,15 +109,26 @@ type archived struct {
 }
 
 func (a archived) open(context.Context) (reader, error) {
-	if err := a.archive.hold(); err != nil {
+	return a.archive.part(func() (io.ReadCloser, error) {
+		r, err := a.file.Open()
+		if err != nil {
+			return nil, fault.New(fault.Input, "cannot be unpacked: %s", err).In(a.location).Try("ask the sender for a whole copy")
+		}
+		return r, nil
+	})
+}
+
+// part opens a part of the archive, which is held until that is closed.
+func (a *archive) part(open func() (io.ReadCloser, error)) (reader, error) {
+	if err := a.hold(); err != nil {
 		return nil, err
 	}
-	r, err := a.file.Open()
+	r, err := open()
 	if err != nil {
-		a.archive.release()
-		return nil, fault.New(fault.Input, "cannot be unpacked: %s", err).In(a.location).Try("ask the sender for a whole copy")
+		a.release()
+		return nil, err
 	}
-	return member{r, a.archive}, nil
+	return member{r, a}, nil
 }
 
 // member releases its archive when it is closed.

@@ -81,15 +81,13 @@ type sheeted struct {
 }
 
 func (s sheeted) open(context.Context) (reader, error) {
-	if err := s.archive.hold(); err != nil {
-		return nil, err
-	}
-	r, err := s.sheet.Rows()
-	if err != nil {
-		s.archive.release()
-		return nil, inWorkbook(err, s.location)
-	}
-	return member{r, s.archive}, nil
+	return s.archive.part(func() (io.ReadCloser, error) {
+		r, err := s.sheet.Rows()
+		if err != nil {
+			return nil, inWorkbook(err, s.location)
+		}
+		return r, nil
+	})
 }
 
 // memberOf splits what names a member of an archive, or a sheet of a workbook, as in depths.xlsx!Spring, into the archive and that.
