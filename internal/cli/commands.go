@@ -5,9 +5,9 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/flow"
-	"trevak/internal/locate"
 	"trevak/internal/render"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 func (a *app) preview() *cobra.Command {
@@ -129,7 +129,7 @@ func (a *app) inferred(cmd *cobra.Command, r flow.Reading, i *flow.Inference, co
 		shown := make([]string, len(r.Sources))
 		for at, source := range r.Sources {
 			// A feed file is kept, and what gives access is not.
-			shown[at] = locate.Shown(source)
+			shown[at] = storage.Shown(source)
 		}
 		text, err := emitFeed(cmd, shown, i)
 		if err != nil {

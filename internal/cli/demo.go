@@ -16,6 +16,7 @@ import (
 	"trevak/internal/demo"
 	"trevak/internal/fault"
 	"trevak/internal/render"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 )
 
@@ -151,7 +152,7 @@ func quoteArgs(args []string) string {
 
 // check holds the rows in the tables, counted in their files, against the records that were written to the raw files.
 func (d *day) check(s render.Screen) error {
-	w, err := table.OpenWarehouse(d.warehouse)
+	w, err := table.OpenWarehouse(stores, d.warehouse)
 	if err != nil {
 		return err
 	}
@@ -196,7 +197,7 @@ func countRows(ctx context.Context, w *table.Warehouse, text string) (int64, err
 	}
 	var rows int64
 	for _, f := range files {
-		opened, err := columnar.Open(f.Path)
+		opened, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
 		if err != nil {
 			return 0, fmt.Errorf("counting the rows of %s: %w", text, err)
 		}

@@ -15,9 +15,9 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/layout"
-	"trevak/internal/locate"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/sniff"
+	"trevak/internal/storage"
 )
 
 // readingFlags are the flags that say how a source is read.
@@ -50,7 +50,7 @@ func (f *readingFlags) add(cmd *cobra.Command, types bool) {
 	section(cmd, sectionReading, func(flags *pflag.FlagSet) {
 		flags.StringVar(&f.filesFrom, "files-from", "", "read more sources from a `file`, a line each; - is standard input")
 		flags.BoolVar(&f.mixed, "mixed-files", false, "read files of a folder together though they share no column")
-		flags.DurationVar(&f.patience, "timeout", locate.DefaultPatience, "how long a server may send next to nothing, a `duration` like 30s")
+		flags.DurationVar(&f.patience, "timeout", storage.DefaultPatience, "how long a server may send next to nothing, a `duration` like 30s")
 		flags.BoolVar(&f.mayExpand, "allow-expansion", false, "read packed files however much they unpack to")
 		flags.StringVar(&f.encoding, "encoding", "", "text encoding, by its WHATWG `label` (default: decided from the data)")
 		flags.Var((*paths)(&f.records), "records", "`path` of the records in a JSON or XML document, like '$.data.items[*]', '$.buoys.*' or /log/entry; several of XML make a column _kind (default: found where one place is likeliest)")
@@ -113,7 +113,7 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 	if err := f.timely(cmd, sources); err != nil {
 		return r, err
 	}
-	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Web: locate.Web{Patience: f.patience}, Particular: particular(cmd),
+	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Store: storage.Standard(storage.Web{Patience: f.patience}), Particular: particular(cmd),
 		Prefixes: f.prefixes, MixedText: f.mixedContent == "text"}
 	if f.mixedContent != "members" && f.mixedContent != "text" {
 		return r, fault.New(fault.Usage, "--mixed-content %s is not known", f.mixedContent).Try("use members or text")
@@ -187,7 +187,7 @@ func (f *readingFlags) timely(cmd *cobra.Command, sources []string) error {
 	switch {
 	case f.patience <= 0:
 		return fault.New(fault.Usage, "--timeout %s leaves a server no time", f.patience).Try("write a duration above 0, like 30s")
-	case cmd.Flags().Changed("timeout") && f.filesFrom == "" && !slices.ContainsFunc(sources, locate.IsURL):
+	case cmd.Flags().Changed("timeout") && f.filesFrom == "" && !slices.ContainsFunc(sources, storage.IsURL):
 		return idle(cmd, "where no source is fetched", "timeout")
 	}
 	return nil

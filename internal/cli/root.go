@@ -23,6 +23,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/flow"
 	"trevak/internal/render"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 )
 
@@ -246,7 +247,12 @@ func (a *app) json() bool { return a.output == "json" }
 // writeJSON writes a result for programs.
 func (a *app) writeJSON(value any) error { return render.JSON(a.out, value) }
 
-func (a *app) openWarehouse() (*table.Warehouse, error) { return table.OpenWarehouse(a.warehouse) }
+// stores are where warehouses and described files lie.
+var stores = storage.Standard(storage.Web{})
+
+func (a *app) openWarehouse() (*table.Warehouse, error) {
+	return table.OpenWarehouse(stores, a.warehouse)
+}
 
 // isTable reports whether an argument names a table: it says so, or it is namespace.table and nothing in it makes it a
 // location.

@@ -75,7 +75,7 @@ table:namespace.table always is.`,
 }
 
 func (a *app) describeFile(ctx context.Context, location string) error {
-	l, s, err := flow.DescribeFile(ctx, location)
+	l, s, err := flow.DescribeFile(ctx, stores, location)
 	if err != nil {
 		return err
 	}

@@ -4,8 +4,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/flow"
-	"trevak/internal/locate"
 	"trevak/internal/render"
+	"trevak/internal/storage"
 )
 
 func (a *app) weigh() *cobra.Command {
@@ -41,7 +41,7 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 			} else if w.Reading, err = reading.reading(cmd, args); err != nil {
 				return err
 			} else {
-				name = locate.Shown(w.Reading.Sources[0])
+				name = storage.Shown(w.Reading.Sources[0])
 			}
 			budget, done := a.budget()
 			weighing, err := w.Run(cmd.Context(), budget)

@@ -18,6 +18,7 @@ import (
 	"github.com/hamba/avro/v2/ocf"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // byLibrary writes records with the library's own encoder and returns the path of the file.
@@ -81,11 +82,11 @@ func TestAvroOfOthers(t *testing.T) {
 }
 
 func TestAvroRefuses(t *testing.T) {
-	if _, err := Open(byLibrary(t, `"long"`, ocf.Null, int64(1))); err == nil || !strings.Contains(err.Error(), "not records") {
+	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, `"long"`, ocf.Null, int64(1))); err == nil || !strings.Contains(err.Error(), "not records") {
 		t.Errorf("%v", err)
 	}
 	nested := `{"type":"record","name":"r","fields":[{"name":"next","type":["null","r"]}]}`
-	if _, err := Open(byLibrary(t, nested, ocf.Null)); err == nil || !strings.Contains(err.Error(), "holds itself") {
+	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, nested, ocf.Null)); err == nil || !strings.Contains(err.Error(), "holds itself") {
 		t.Errorf("%v", err)
 	}
 	path := byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":"string"}]}`, ocf.Null, map[string]any{"v": "deep water"}, map[string]any{"v": "shallow"})
@@ -97,7 +98,7 @@ func TestAvroRefuses(t *testing.T) {
 		if err := os.WriteFile(path, whole[:at], 0o644); err != nil {
 			t.Fatal(err)
 		}
-		f, err := Open(path)
+		f, err := Open(context.Background(), storage.Disk{}, path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -210,7 +211,7 @@ func TestLayoutCounts(t *testing.T) {
 			t.Fatal(err)
 		}
 		file.Close()
-		f, err := Open(path)
+		f, err := Open(context.Background(), storage.Disk{}, path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -235,7 +236,7 @@ func readAvro(t *testing.T, path string, data []byte) (rows int64, err error) {
 	if err := os.WriteFile(path, data, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		return 0, err
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // everything has a column of each type that is written.
@@ -84,7 +85,7 @@ func write(t testing.TB, s schema.Schema, o Options, batches ...arrow.RecordBatc
 // read returns every row of a file as JSON text.
 func read(t testing.TB, path string) (out []string) {
 	t.Helper()
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +175,7 @@ func TestSummary(t *testing.T) {
 			t.Errorf("%s: %d values, %d nulls, %x to %x", test.column, m.Values, m.Nulls, m.Lower, m.Upper)
 		}
 	}
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +220,7 @@ func TestOpenRefusesDamage(t *testing.T) {
 		if err := os.WriteFile(bad, data, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if f, err := Open(bad); err == nil {
+		if f, err := Open(context.Background(), storage.Disk{}, bad); err == nil {
 			f.Close()
 			t.Errorf("%s: opened", name)
 		} else if !strings.Contains(err.Error(), bad) {

@@ -16,6 +16,7 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/file"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // groups writes a Parquet file of two row groups and three columns, and returns its bytes.
@@ -73,7 +74,7 @@ func TestDamageIsPlaced(t *testing.T) {
 			if err := os.WriteFile(path, damaged, 0o644); err != nil {
 				t.Fatal(err)
 			}
-			f, err := Open(path)
+			f, err := Open(context.Background(), storage.Disk{}, path)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -104,7 +105,7 @@ func TestOffsetsAreHeldAgainstTexts(t *testing.T) {
 		if err := os.WriteFile(path, whole, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		f, err := Open(path)
+		f, err := Open(context.Background(), storage.Disk{}, path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -122,7 +123,7 @@ func TestFaultsAreNotTheFiles(t *testing.T) {
 	if err := os.WriteFile(path, groups(t), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}

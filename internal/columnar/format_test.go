@@ -19,6 +19,7 @@ import (
 
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // TestEveryFormatReadsBackEqual writes random rows of random schemas in each format with a schema of its own, and reads them back.
@@ -71,7 +72,7 @@ func TestEveryFormatReadsBackEqual(t *testing.T) {
 // jsonOf reads a file and writes its rows as JSON lines, with uuids of any reader in one form.
 func jsonOf(t *testing.T, path string) string {
 	t.Helper()
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}

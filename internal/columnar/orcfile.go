@@ -9,7 +9,6 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/compress"
 
 	"trevak/internal/columnar/orc"
-	"trevak/internal/fault"
 	"trevak/internal/schema"
 )
 
@@ -62,15 +61,11 @@ func (o *orcFile) batches(ctx context.Context, emit func(arrow.RecordBatch) erro
 
 // orcLayout describes how an ORC file is built.
 func (f *File) orcLayout(o *orcFile) (Layout, error) {
-	info, err := f.disk.Stat()
-	if err != nil {
-		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
-	}
 	built, err := o.Layout()
 	if err != nil {
 		return Layout{}, broken(f.location, err)
 	}
-	out := Layout{Location: f.location, Format: o.format(), Bytes: info.Size(), Rows: o.Rows(), CreatedBy: built.Software, Version: built.Version, Keys: built.Keys}
+	out := Layout{Location: f.location, Format: o.format(), Bytes: f.size, Rows: o.Rows(), CreatedBy: built.Software, Version: built.Version, Keys: built.Keys}
 	for _, s := range built.Stripes {
 		out.Groups = append(out.Groups, GroupLayout{Rows: s.Rows, Bytes: s.Bytes})
 	}

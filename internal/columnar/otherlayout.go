@@ -5,7 +5,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
-	"trevak/internal/fault"
 	"trevak/internal/schema"
 )
 
@@ -18,11 +17,7 @@ func (f *File) Counted() bool {
 // otherLayout describes a file that says little of its columns: they are read and counted.
 func (f *File) otherLayout() (Layout, error) {
 	ctx := context.Background()
-	info, err := f.disk.Stat()
-	if err != nil {
-		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
-	}
-	out := Layout{Location: f.location, Format: f.other.format(), Bytes: info.Size(), Keys: map[string]int{}}
+	out := Layout{Location: f.location, Format: f.other.format(), Bytes: f.size, Keys: map[string]int{}}
 	codecs := []string{}
 	if r, ok := f.other.(partsReader); ok {
 		codec, err := r.parts(ctx, &out)

@@ -19,6 +19,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // randomField makes a column of any type, with parts up to a depth.
@@ -200,7 +201,7 @@ func TestDictionariesAreLeft(t *testing.T) {
 	if got := read(t, path); strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Error("the rows differ")
 	}
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -286,7 +287,7 @@ func FuzzOpen(f *testing.F) {
 		if err := os.WriteFile(path, damaged, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		file, err := Open(path)
+		file, err := Open(context.Background(), storage.Disk{}, path)
 		if err != nil {
 			return
 		}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -21,6 +20,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // File is an open columnar file: Parquet, ORC, Arrow or Avro. The caller closes it.
@@ -30,29 +30,38 @@ type File struct {
 	other    rowReader // nil for Parquet
 	location string
 	reader   *file.Reader
-	disk     *os.File
+	stored   storage.File
+	size     int64
 }
 
-// Open reads a file's footer.
-func Open(location string) (f *File, err error) {
-	disk, err := os.Open(location)
-	if err != nil {
-		return nil, &fault.Error{Kind: fault.Storage, Object: location, Reason: "cannot be opened", Cause: err}
+// Open reads the footer of an object as it is now.
+func Open(ctx context.Context, s storage.Store, uri string) (*File, error) {
+	cannot := func(err error) error {
+		return &fault.Error{Kind: fault.Storage, Object: storage.Shown(uri), Reason: "cannot be opened", Cause: err}
 	}
+	object, err := s.Stat(ctx, uri)
+	if err != nil {
+		return nil, cannot(err)
+	}
+	stored, err := s.Open(ctx, object)
+	if err != nil {
+		return nil, cannot(err)
+	}
+	return OpenFile(storage.Shown(uri), stored, object.Size)
+}
+
+// OpenFile reads the footer of a file of so many bytes, which it closes with its own, or if it is no columnar file.
+func OpenFile(location string, stored storage.File, size int64) (f *File, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("%v", r)
 		}
 		if err != nil {
-			disk.Close()
+			stored.Close()
 			err = broken(location, err)
 		}
 	}()
-	info, err := disk.Stat()
-	if err != nil {
-		return nil, err
-	}
-	other, err := openOther(disk, info.Size())
+	other, err := openOther(stored, size)
 	if err != nil {
 		return nil, err
 	}
@@ -61,13 +70,13 @@ func Open(location string) (f *File, err error) {
 		if err != nil {
 			return nil, err
 		}
-		return &File{Schema: s, other: other, location: location, disk: disk}, nil
+		return &File{Schema: s, other: other, location: location, stored: stored, size: size}, nil
 	}
-	reader, err := file.NewParquetReader(disk)
+	reader, err := file.NewParquetReader(io.NewSectionReader(stored, 0, size))
 	if err != nil {
 		return nil, err
 	}
-	if err := plausible(reader.MetaData(), info.Size()); err != nil {
+	if err := plausible(reader.MetaData(), size); err != nil {
 		return nil, err
 	}
 	tree, err := pqarrow.FromParquet(reader.MetaData().Schema, nil, reader.MetaData().KeyValueMetadata())
@@ -79,7 +88,7 @@ func Open(location string) (f *File, err error) {
 		return nil, err
 	}
 	withoutZone(&s, reader.MetaData())
-	return &File{Schema: s, location: location, reader: reader, disk: disk}, nil
+	return &File{Schema: s, location: location, reader: reader, stored: stored, size: size}, nil
 }
 
 // withoutZone makes timestamps of INT96 columns local: the old form says nothing of a zone, unless the writer kept its own schema with the file.
@@ -171,7 +180,7 @@ func wrapped(location string, err error) error {
 }
 
 // Close releases the file.
-func (f *File) Close() error { return f.disk.Close() }
+func (f *File) Close() error { return f.stored.Close() }
 
 // Rows returns how many rows the file says it has, -1 where only reading tells.
 func (f *File) Rows() int64 {
@@ -285,11 +294,7 @@ func (f *File) Layout() (_ Layout, err error) {
 		return f.otherLayout()
 	}
 	footer := f.reader.MetaData()
-	info, err := f.disk.Stat()
-	if err != nil {
-		return Layout{}, &fault.Error{Kind: fault.Storage, Object: f.location, Reason: "cannot be examined", Cause: err}
-	}
-	out := Layout{Location: f.location, Format: "Parquet", Bytes: info.Size(), Rows: footer.GetNumRows(), CreatedBy: footer.GetCreatedBy(),
+	out := Layout{Location: f.location, Format: "Parquet", Bytes: f.size, Rows: footer.GetNumRows(), CreatedBy: footer.GetCreatedBy(),
 		Version: footer.Version().String(), Keys: map[string]int{}}
 	if kv := footer.KeyValueMetadata(); kv != nil {
 		values := kv.Values()

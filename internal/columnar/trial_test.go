@@ -2,6 +2,7 @@ package columnar
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"math/rand"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // gauge is a column of each sort that encodings are tried on: n rows with levels that repeat, in an order or in none.
@@ -88,7 +90,7 @@ func TestForcedEncodingsAreWritten(t *testing.T) {
 			o := DefaultOptions
 			o.Format, o.Codec, o.force = Parquet, "none", encoding
 			path, _ := write(t, one, o, columns)
-			file, err := Open(path)
+			file, err := Open(context.Background(), storage.Disk{}, path)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -1,6 +1,7 @@
 package columnar
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/file"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // TestVeryWideFiles writes and reads a file of so many columns that it is read some at a time, nested ones among them.
@@ -42,7 +44,7 @@ func TestVeryWideFiles(t *testing.T) {
 	o := DefaultOptions
 	o.RowGroupRows = rows
 	path, _ := write(t, s, o, batch, batch)
-	f, err := Open(path)
+	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}

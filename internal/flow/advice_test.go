@@ -10,6 +10,7 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/testfolder"
 )
 
@@ -38,7 +39,7 @@ func TestAdviceIsTrue(t *testing.T) {
 	} {
 		rows := strings.Split(test.values, "|")
 		testfolder.Make(t, map[string]string{"in.csv": "c;n\n" + strings.Join(rows, ";1\n") + ";1\n"})
-		i, err := Infer(t.Context(), Reading{Sources: []string{"in.csv"}}, DefaultBudget())
+		i, err := Infer(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}, DefaultBudget())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -50,7 +51,7 @@ func TestAdviceIsTrue(t *testing.T) {
 			t.Errorf("%s: %q, want %q", test.values, got, test.want)
 		}
 		for _, a := range n.Alternatives() {
-			r := Reading{Sources: []string{"in.csv"}}
+			r := Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}
 			r.Corrections.Types = map[string]schema.Stated{"c": a.Stated}
 			c := Conversion{Reading: r, To: "out.csv", Layout: layout.DefaultOptions, Overwrite: true}
 			report, err := Convert(t.Context(), c, DefaultBudget())
@@ -78,7 +79,7 @@ func TestNotesAndCandidates(t *testing.T) {
 			number(4_000_000_000_000_000 + i), number(i%5) + ",50 €"}, ";") + "\n")
 	}
 	testfolder.Make(t, map[string]string{"in.csv": strings.Replace(text.String(), ",", ";", 7)})
-	i, err := Infer(t.Context(), Reading{Sources: []string{"in.csv"}}, DefaultBudget())
+	i, err := Infer(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}, DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +125,7 @@ func TestForesee(t *testing.T) {
 		text.WriteString(number(100_000+i) + ",2031-05-" + number(10+i%20) + "T" + number(10+i/20%10) + ":00:00,a" + number(i%3) + "\n")
 	}
 	testfolder.Make(t, map[string]string{"in.csv": text.String()})
-	i, err := Infer(t.Context(), Reading{Sources: []string{"in.csv"}}, DefaultBudget())
+	i, err := Infer(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}, DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,11 +22,11 @@ func (s *Source) columnar() bool { return s.reshaped != nil || family(s.Format()
 func (s *Source) named() bool { return s.columnar() || s.Format() == sniff.Delimited }
 
 // lookInto reads the schema of a columnar file.
-func (in *Input) lookInto() error {
-	if _, ok := in.Path(); !ok {
+func (in *Input) lookInto(ctx context.Context) error {
+	if !in.AtHand() {
 		return fault.New(fault.Input, "is a columnar file, which is read from the disk only").In(in.Location).Try("save it to a file first")
 	}
-	f, err := in.openColumns()
+	f, err := in.openColumns(ctx)
 	if err != nil {
 		return err
 	}
@@ -39,12 +39,12 @@ func (in *Input) lookInto() error {
 }
 
 // openColumns opens a columnar file that is still what was listed.
-func (in Input) openColumns() (*columnar.File, error) {
-	if err := in.Unchanged(); err != nil {
+func (in Input) openColumns(ctx context.Context) (*columnar.File, error) {
+	file, err := in.File(ctx)
+	if err != nil {
 		return nil, err
 	}
-	path, _ := in.Path()
-	return columnar.Open(path)
+	return columnar.OpenFile(in.Location, file, in.Size)
 }
 
 // declared brings the schemas of all files together: fields by name, in any letter case, types as wide as holds all.
@@ -167,7 +167,7 @@ func (w *writing) columnFiles(ctx context.Context, p pass) error {
 }
 
 func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error {
-	f, err := in.openColumns()
+	f, err := in.openColumns(ctx)
 	if err != nil {
 		return err
 	}
@@ -199,7 +199,7 @@ func (w *writing) columnFile(ctx context.Context, p pass, i int, in Input) error
 	if err != nil {
 		return err
 	}
-	return in.Unchanged()
+	return in.Unchanged(ctx)
 }
 
 // hashOf reads an object once more for its hash.
@@ -228,7 +228,7 @@ func (i *Inference) sampleColumns(ctx context.Context, r Reading, b Budget) erro
 		return err
 	}
 	for _, in := range i.Source.Inputs {
-		f, err := in.openColumns()
+		f, err := in.openColumns(ctx)
 		if err != nil {
 			return err
 		}

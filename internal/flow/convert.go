@@ -34,7 +34,7 @@ type Conversion struct {
 // Convert writes the source's rows as columnar files. Nothing is seen at the destination until all of it is there.
 func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	started := time.Now()
-	dest, err := newDestination(c)
+	dest, err := newDestination(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 	if err := source.foreseeRows(ctx, c.Reading, b); err != nil {
 		return nil, err
 	}
-	_, _, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (prepared, error) {
+	_, files, report, err := source.writeFirst(ctx, c.Reading, b, started, c.To, func(s schema.Schema) (prepared, error) {
 		s.AssignIDs()
 		spec, options, err := c.Reading.arrange(c.Partition, c.Sort, c.Layout, s)
 		if err != nil {
@@ -57,7 +57,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		if err := writableNames(s, spec, dest.format.Text()); err != nil {
 			return prepared{}, err
 		}
-		if err := dest.begin(); err != nil {
+		if err := dest.begin(ctx); err != nil {
 			return prepared{}, err
 		}
 		return prepared{output{schema: s, spec: spec, options: dest.layout(options), create: dest.create, hashes: c.Hashes}, dest.discard}, nil
@@ -69,7 +69,7 @@ func Convert(ctx context.Context, c Conversion, b Budget) (*Report, error) {
 		dest.discard()
 		return nil, err
 	}
-	if err := dest.publish(); err != nil {
+	if err := dest.publish(ctx, files); err != nil {
 		dest.discard()
 		return nil, err
 	}

@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 	"errors"
-	"os"
 	"slices"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"trevak/internal/locate"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 )
 
@@ -86,7 +86,7 @@ func DescribeTable(ctx context.Context, t *table.Table) (*TableInfo, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if err := addFooter(leaves, f.Path); err != nil {
+		if err := addFooter(ctx, t.Store(), leaves, f.URI); err != nil {
 			return nil, err
 		}
 		info.FilesExamined++
@@ -123,8 +123,8 @@ func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.Fi
 }
 
 // addFooter adds what one file's footer tells of its columns.
-func addFooter(leaves map[int]*column, path string) error {
-	f, err := columnar.Open(path)
+func addFooter(ctx context.Context, s storage.Store, leaves map[int]*column, uri string) error {
+	f, err := columnar.Open(ctx, s, uri)
 	if err != nil {
 		return err
 	}
@@ -219,11 +219,11 @@ func ListTables(ctx context.Context, w *table.Warehouse) ([]*TableInfo, error) {
 }
 
 // DescribeFile reads how a columnar file is built, and its schema.
-func DescribeFile(ctx context.Context, location string) (columnar.Layout, schema.Schema, error) {
-	if err := describable(ctx, location); err != nil {
+func DescribeFile(ctx context.Context, s storage.Store, location string) (columnar.Layout, schema.Schema, error) {
+	if err := describable(ctx, s, location); err != nil {
 		return columnar.Layout{}, schema.Schema{}, err
 	}
-	f, err := columnar.Open(location)
+	f, err := columnar.Open(ctx, s, location)
 	if err != nil {
 		return columnar.Layout{}, schema.Schema{}, err
 	}
@@ -233,29 +233,29 @@ func DescribeFile(ctx context.Context, location string) (columnar.Layout, schema
 }
 
 // describable refuses what is no columnar file, and says what it is and which command tells more of it.
-func describable(ctx context.Context, location string) error {
+func describable(ctx context.Context, s storage.Store, location string) error {
 	wrong := func(what string) error {
 		return fault.New(fault.Usage, "is %s; describe tells of tables and of columnar files", what).In(location).Try("look at it with: trevak preview %s", location)
 	}
-	if info, err := os.Stat(location); err == nil && info.IsDir() {
-		if locate.IsTable(location) {
+	if o, err := s.Stat(ctx, location); err == nil && o.Kind == storage.Folder {
+		if locate.IsTable(ctx, s, location) {
 			return fault.New(fault.Usage, "is the folder of a table").In(location).Try("name the table as namespace.table, with its --warehouse")
 		}
 		return wrong("a folder")
 	}
-	found, err := locate.Resolve(ctx, []string{location}, locate.Web{}, nil)
+	found, err := locate.Resolve(ctx, s, []string{location}, nil)
 	if err != nil {
 		return err
 	}
 	in, err := settle(ctx, found.Objects[0], sniff.Stated{})
-	switch _, onDisk := in.Path(); {
+	switch {
 	case err != nil:
 		return err
 	case in.Quarantined:
 		return wrong("a quarantine file")
 	case family(in.Rules.Format) != sniff.Parquet:
 		return wrong(in.Rules.Format.Noun())
-	case !onDisk:
+	case !in.AtHand():
 		return fault.New(fault.Input, "is a columnar file, which is read from the disk only").In(location).Try("save it to a file first")
 	}
 	return nil

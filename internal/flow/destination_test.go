@@ -8,6 +8,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
+	"trevak/internal/storage"
 	"trevak/internal/testfolder"
 )
 
@@ -28,7 +29,7 @@ func TestDestinations(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c := Conversion{To: to, Layout: layout.DefaultOptions, Home: home}
+		c := Conversion{Reading: Reading{Store: storage.Disk{}}, To: to, Layout: layout.DefaultOptions, Home: home}
 		if change != nil {
 			change(&c)
 		}
@@ -72,7 +73,7 @@ func TestDestinations(t *testing.T) {
 		{to: "new.parquet", change: func(c *Conversion) { c.Partition = "area" }, refuse: "a single file has no partitions; name a folder: --to new/"},
 		{to: "new.csv", change: func(c *Conversion) { c.Layout.Columnar.Bloom = []string{"id"} }, refuse: "--bloom"},
 	} {
-		d, err := newDestination(conversion(test.to, test.change))
+		d, err := newDestination(t.Context(), conversion(test.to, test.change))
 		switch {
 		case test.refuse != "":
 			if err == nil || !strings.Contains(err.Error(), test.refuse) {
@@ -90,12 +91,12 @@ func TestPlacesThatAreSpared(t *testing.T) {
 	testfolder.Make(t, map[string]string{"deep/in/a.csv": ""})
 	t.Chdir("deep/in")
 	for _, path := range []string{".", "..", "../.."} {
-		if err := precious(path, ""); err == nil || !strings.Contains(err.Error(), "is the working folder, or holds it") {
+		if err := precious(t.Context(), storage.Disk{}, path, ""); err == nil || !strings.Contains(err.Error(), "is the working folder, or holds it") {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
 	for _, path := range []string{"new", "../new", "a.csv"} {
-		if err := precious(path, ""); err != nil {
+		if err := precious(t.Context(), storage.Disk{}, path, ""); err != nil {
 			t.Errorf("%s: %v", path, err)
 		}
 	}

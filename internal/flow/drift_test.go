@@ -18,6 +18,7 @@ import (
 	"trevak/internal/fit"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/testfolder"
 )
@@ -139,7 +140,7 @@ func tableValues(t *testing.T, l Loading) (values, misfits map[string]map[string
 	}
 	values, misfits = map[string]map[string]string{}, map[string]map[string]string{}
 	for _, file := range files {
-		f, err := columnar.Open(file.Path)
+		f, err := columnar.Open(context.Background(), storage.Disk{}, file.URI)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -262,7 +263,7 @@ func driftText(b *testing.B) *Source {
 		fmt.Fprintf(&text, "%d,OS-%04d%s%s", 100_000+i, i%3000, line[14:29], strings.Replace(line[29:], "3.250", fmt.Sprintf("%.3f", float64(i%9999)/1000), 1))
 	}
 	testfolder.Make(b, map[string]string{"in.csv": text.String()})
-	s, err := Survey(b.Context(), Reading{Sources: []string{"in.csv"}})
+	s, err := Survey(b.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -17,19 +17,20 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/testfolder"
 )
 
 func conversion(to string, sources ...string) Conversion {
-	return Conversion{Reading: Reading{Sources: sources}, To: to, Layout: layout.DefaultOptions}
+	return Conversion{Reading: Reading{Store: storage.Disk{}, Sources: sources}, To: to, Layout: layout.DefaultOptions}
 }
 
 // rows reads every row of Parquet files as text, in order.
 func rows(t testing.TB, paths ...string) (out []string) {
 	t.Helper()
 	for _, path := range paths {
-		f, err := columnar.Open(path)
+		f, err := columnar.Open(context.Background(), storage.Disk{}, path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -53,7 +54,7 @@ func rows(t testing.TB, paths ...string) (out []string) {
 
 func types(t testing.TB, path string) string {
 	t.Helper()
-	f, err := columnar.Open(path)
+	f, err := columnar.Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +137,7 @@ func TestConvertFitsFullInference(t *testing.T) {
 			contents[fmt.Sprintf("in/%02d.csv", file)] = b.String()
 		}
 		testfolder.Make(t, contents)
-		inferred, err := Infer(t.Context(), Reading{Sources: []string{"in"}}, DefaultBudget())
+		inferred, err := Infer(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in"}}, DefaultBudget())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -176,9 +177,9 @@ func TestRefusedConvertsLeaveNothing(t *testing.T) {
 		want string
 	}{
 		{conversion("out.parquet", "short.csv"), fault.Input, `short.csv:3: the record has 1 field where 2 are expected; mend`},
-		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Corrections: required("a", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Schema,
+		{Conversion{Reading: Reading{Store: storage.Disk{}, Sources: []string{"bad.csv"}, Corrections: required("a", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Schema,
 			`bad.csv:3: column "a": "x" is not a long, and the column is required; mend the value, or keep the column as text with --type 'a=string'`},
-		{Conversion{Reading: Reading{Sources: []string{"bad.csv"}, Corrections: pins("aa", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,
+		{Conversion{Reading: Reading{Store: storage.Disk{}, Sources: []string{"bad.csv"}, Corrections: pins("aa", schema.Long)}, To: "out.parquet", Layout: layout.DefaultOptions}, fault.Usage,
 			`the nearest names are a, b`},
 		{conversion("note.txt", "bad.csv"), fault.Usage, "not written; name a file"},
 		{conversion("out.parquet", "none.csv"), fault.Storage, "there is no file"},
@@ -265,7 +266,7 @@ func TestCancelledRunsStop(t *testing.T) {
 
 func loading(t testing.TB, partition string, sources ...string) Loading {
 	t.Helper()
-	w, err := table.OpenWarehouse("warehouse")
+	w, err := table.OpenWarehouse(storage.Disk{}, "warehouse")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +274,7 @@ func loading(t testing.TB, partition string, sources ...string) Loading {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Loading{Reading: Reading{Sources: sources}, Warehouse: w, Into: name, Partition: partition, Layout: layout.DefaultOptions}
+	return Loading{Reading: Reading{Store: storage.Disk{}, Sources: sources}, Warehouse: w, Into: name, Partition: partition, Layout: layout.DefaultOptions}
 }
 
 func tableRows(t testing.TB, l Loading) []string {
@@ -288,7 +289,7 @@ func tableRows(t testing.TB, l Loading) []string {
 	}
 	var paths []string
 	for _, f := range list {
-		paths = append(paths, f.Path)
+		paths = append(paths, f.URI)
 	}
 	return rows(t, paths...)
 }
@@ -352,7 +353,7 @@ func BenchmarkInfer(b *testing.B) {
 	testfolder.Make(b, map[string]string{"in.csv": text})
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, err := Infer(b.Context(), Reading{Sources: []string{"in.csv"}}, DefaultBudget()); err != nil {
+		if _, err := Infer(b.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}, DefaultBudget()); err != nil {
 			b.Fatal(err)
 		}
 	}

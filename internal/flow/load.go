@@ -11,6 +11,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 )
 
@@ -121,13 +122,14 @@ type written struct {
 	load    *table.Append
 	files   []layout.DataFile
 	report  *Report
+	store   storage.Store
 	// existing is the table as it was; nil for a new one.
 	existing *table.Table
 }
 
 // write writes the files of a load.
 func (l Loading) write(ctx context.Context, b Budget) (w written, err error) {
-	w.started = time.Now()
+	w.started, w.store = time.Now(), l.Store
 	if w.source, err = survey(ctx, &l.Reading, b); err != nil {
 		return w, err
 	}
@@ -178,7 +180,7 @@ func (w *written) commit(ctx context.Context, b Budget) error {
 	snapshot, err := w.load.Commit(ctx, w.files)
 	if err != nil {
 		w.load.Rollback()
-		w.report.discard()
+		w.report.discard(ctx, w.store)
 		w.report = nil
 		return err
 	}
@@ -194,13 +196,17 @@ func (l Loading) place(load *table.Append) layout.Create {
 	if !l.DryRun {
 		return load.CreateFile
 	}
-	return func(folder string) (io.WriteCloser, string, error) { return nowhere{io.Discard}, folder, nil }
+	return func(_ context.Context, folder string) (storage.Writer, string, error) {
+		return nowhere{io.Discard}, folder, nil
+	}
 }
 
 // nowhere is a file that is not kept.
 type nowhere struct{ io.Writer }
 
-func (nowhere) Close() error { return nil }
+func (nowhere) Commit() error { return nil }
+
+func (nowhere) Abort() error { return nil }
 
 // first writes the files of a table that does not exist yet.
 func (l Loading) first(ctx context.Context, source *Source, b Budget, started time.Time) (*table.Append, []layout.DataFile, *Report, error) {

@@ -72,7 +72,7 @@ func PreviewSource(ctx context.Context, r Reading, n int) (*Preview, error) {
 			break
 		}
 		if family(in.Rules.Format) == sniff.Parquet {
-			err = g.columnar(ctx, in.openColumns, in.Rules.Names, nil)
+			err = g.columnar(ctx, func() (*columnar.File, error) { return in.openColumns(ctx) }, in.Rules.Names, nil)
 		} else {
 			err = g.object(ctx, in)
 		}
@@ -145,7 +145,7 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	for _, f := range files {
 		p.Bytes += f.Bytes
 		if len(p.Rows) < n {
-			if err := g.columnar(ctx, func() (*columnar.File, error) { return columnar.Open(f.Path) }, nil, names); err != nil {
+			if err := g.columnar(ctx, func() (*columnar.File, error) { return columnar.Open(ctx, t.Store(), f.URI) }, nil, names); err != nil {
 				return nil, err
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"trevak/internal/schema"
 	"trevak/internal/shape"
 	"trevak/internal/sniff"
+	"trevak/internal/storage"
 )
 
 // Reading is what the user says about the source.
@@ -20,8 +21,8 @@ type Reading struct {
 	Sources []string
 	// Stdin is what "-" stands for among the sources.
 	Stdin io.Reader
-	// Web is how URLs are fetched.
-	Web locate.Web
+	// Store is where sources, destinations and kept records lie.
+	Store storage.Store
 	// MayExpand lifts the guard against objects that unpack to very much, Mixed the one against files in a folder that are unlike the others.
 	MayExpand, Mixed bool
 	// Particular are flags that were stated and speak of some formats only.
@@ -137,7 +138,7 @@ func (l Limits) tooMany(most int, in Input) error {
 func (r *Reading) resolve(ctx context.Context) (err error) {
 	if r.found == nil {
 		var found locate.Found
-		if found, err = locate.Resolve(ctx, r.Sources, r.Web, r.Stdin); err == nil {
+		if found, err = locate.Resolve(ctx, r.Store, r.Sources, r.Stdin); err == nil {
 			r.found = &found
 		}
 	}

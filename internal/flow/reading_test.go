@@ -13,6 +13,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/testfolder"
 )
 
@@ -227,18 +228,18 @@ func TestSurveyExplains(t *testing.T) {
 		{[]string{"a.csv", "b.ndjson"}, "one run reads one format"},
 		{[]string{"a.csv", "c.csv"}, "c.csv: seems to have no header"},
 	} {
-		if _, err := Survey(t.Context(), Reading{Sources: test.sources}); err == nil || !strings.Contains(err.Error(), test.want) {
+		if _, err := Survey(t.Context(), Reading{Store: storage.Disk{}, Sources: test.sources}); err == nil || !strings.Contains(err.Error(), test.want) {
 			t.Errorf("%v: %v, want %q", test.sources, err, test.want)
 		}
 	}
-	if s, err := Survey(t.Context(), Reading{Sources: []string{"p"}}); err != nil || !s.Inputs[1].Rules.Header {
+	if s, err := Survey(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"p"}}); err != nil || !s.Inputs[1].Rules.Header {
 		t.Errorf("a file of nothing but the header is not seen as one: %v", err)
 	}
 }
 
 func TestPreview(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n", "in/2.ndjson": "{\"q\":true}\n"})
-	p, err := PreviewSource(t.Context(), Reading{Sources: []string{"in"}, Mixed: true}, 10)
+	p, err := PreviewSource(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in"}, Mixed: true}, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -249,7 +250,7 @@ func TestPreview(t *testing.T) {
 	if len(p.Troubles) != 1 || !strings.Contains(p.Troubles[0], "1.ndjson:3") {
 		t.Errorf("%q", p.Troubles)
 	}
-	if p, err = PreviewSource(t.Context(), Reading{Sources: []string{"in"}, Mixed: true}, 1); err != nil || len(p.Rows) != 1 {
+	if p, err = PreviewSource(t.Context(), Reading{Store: storage.Disk{}, Sources: []string{"in"}, Mixed: true}, 1); err != nil || len(p.Rows) != 1 {
 		t.Errorf("%+v, %v", p, err)
 	}
 }

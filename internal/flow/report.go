@@ -1,7 +1,7 @@
 package flow
 
 import (
-	"os"
+	"context"
 	"slices"
 	"time"
 
@@ -9,6 +9,7 @@ import (
 	"trevak/internal/layout"
 	"trevak/internal/locate"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // Report is the account of a convert or a load: what was read, what was written, and that the two agree.
@@ -80,9 +81,10 @@ func (r *Report) wrote() bool {
 }
 
 // discard removes the quarantine file of a run that begins anew.
-func (r *Report) discard() {
+func (r *Report) discard(ctx context.Context, s storage.Store) {
 	if r.Quarantine != "" {
-		os.Remove(r.Quarantine)
+		// What cannot be removed is named after a run that is told to have failed.
+		_ = s.Remove(context.WithoutCancel(ctx), r.Quarantine)
 	}
 }
 

@@ -324,7 +324,7 @@ func (s *Source) eachForm(ctx context.Context, p pass, keepRaw bool, visit func(
 func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int, old fitted) error) error {
 	columns, fitter := newColumnFields(f.base, f.inference.Schema, schema.SafeNames, false), fit.NewBatches(f.inference.Schema, false)
 	for i, in := range f.base.Inputs {
-		file, err := in.openColumns()
+		file, err := in.openColumns(ctx)
 		if err != nil {
 			return err
 		}
@@ -341,7 +341,7 @@ func (f *reshaped) eachBatch(ctx context.Context, p pass, visit func(object int,
 		})
 		file.Close()
 		if err == nil {
-			err = in.Unchanged()
+			err = in.Unchanged(ctx)
 		}
 		if err == nil && p.hashes != nil {
 			p.hashes[i], err = hashOf(ctx, in)

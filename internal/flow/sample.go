@@ -134,7 +134,7 @@ func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, in
 	var a aligner
 	for n := 1; n < spots; n++ {
 		offset := in.Size * int64(n) / int64(spots)
-		text, ok, err := in.Section(offset, int64(p.sample.spot))
+		text, ok, err := in.Section(ctx, offset, int64(p.sample.spot))
 		if err != nil || !ok {
 			return err
 		}

@@ -153,7 +153,7 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 		}
 		in.Limits = r.Limits
 		if family(in.Rules.Format) == sniff.Parquet {
-			if err := in.lookInto(); err != nil {
+			if err := in.lookInto(ctx); err != nil {
 				return nil, err
 			}
 		}

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -100,7 +101,7 @@ type tally struct {
 }
 
 // add takes the problems of a block of an object.
-func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) error {
+func (t *tally) add(ctx context.Context, in Input, block *parse.Block, problems []parse.Problem) error {
 	for _, p := range problems {
 		e := problemFault(in.Location, block.LineAt(p.Start), p)
 		if t.first == nil {
@@ -125,7 +126,7 @@ func (t *tally) add(in Input, block *parse.Block, problems []parse.Problem) erro
 		if t.unkept != nil {
 			continue
 		}
-		err := t.file.Add(record, block.Data[p.Start:p.End])
+		err := t.file.Add(ctx, record, block.Data[p.Start:p.End])
 		if err != nil && (fault.KindOf(err) != fault.Storage || !t.limit.exceeded(t.bad, t.bad, false)) {
 			return err
 		}
@@ -147,7 +148,7 @@ func (t *tally) refusal(records int64, all bool) *Refusal {
 	if advice := t.stray.advice(); advice != "" && t.first != nil {
 		t.first.WayOut += "; or " + advice
 	}
-	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.Path(), Unkept: t.unkept}
+	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.URI(), Unkept: t.unkept}
 }
 
 // problemFault makes an error of a record that cannot become a row.

@@ -183,7 +183,7 @@ func (s *Source) sampleRows(ctx context.Context, of schema.Schema, b Budget) (*s
 
 func (s *Source) sampleFiles(ctx context.Context, of schema.Schema, columns columnFields, add func(arrow.RecordBatch, int64) error) error {
 	for _, i := range choose(len(s.Inputs), sampleSpots) {
-		f, err := s.Inputs[i].openColumns()
+		f, err := s.Inputs[i].openColumns(ctx)
 		if err != nil {
 			return err
 		}
@@ -222,12 +222,12 @@ func sampleTable(ctx context.Context, t *table.Table) (*sampleRows, error) {
 	}
 	source := &Source{}
 	for _, f := range files {
-		object, err := locate.File(f.Path)
+		object, err := locate.Stat(ctx, t.Store(), f.URI)
 		if err != nil {
 			return nil, err
 		}
 		in := Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}}
-		if err := in.lookInto(); err != nil {
+		if err := in.lookInto(ctx); err != nil {
 			return nil, err
 		}
 		source.Inputs = append(source.Inputs, in)

@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"strings"
 
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
+	"trevak/internal/storage"
 )
 
 // groupsTried is how many row groups a sample has in a trial of layouts, so that filters have something to leave out.
@@ -67,7 +67,9 @@ func (t *tried) bytes() int64 {
 // inMemory is a file in memory.
 type inMemory struct{ *bytes.Buffer }
 
-func (inMemory) Close() error { return nil }
+func (inMemory) Commit() error { return nil }
+
+func (inMemory) Abort() error { return nil }
 
 func tryLayout(ctx context.Context, rows *sampleRows, sort, partition string) (*tried, error) {
 	out := &tried{data: map[string]*bytes.Buffer{}}
@@ -84,7 +86,7 @@ func tryLayout(ctx context.Context, rows *sampleRows, sort, partition string) (*
 		return nil, err
 	}
 	out.order = o.Sort
-	router := layout.NewRouter(rows.schema, spec, o, func(folder string) (io.WriteCloser, string, error) {
+	router := layout.NewRouter(rows.schema, spec, o, func(_ context.Context, folder string) (storage.Writer, string, error) {
 		path := fmt.Sprintf("%s/%d", folder, len(out.data))
 		out.data[path] = &bytes.Buffer{}
 		return inMemory{out.data[path]}, path, nil
@@ -104,11 +106,11 @@ func tryLayout(ctx context.Context, rows *sampleRows, sort, partition string) (*
 func (t *tried) sorted(rows *sampleRows, plain *tried) (WeighedLayout, error) {
 	out := WeighedLayout{Files: len(t.files), Bytes: t.bytes()}
 	column := t.order[0].Column
-	here, err := columnar.RangesOf(t.data[t.files[0].Path].Bytes(), rows.schema, column)
+	here, err := columnar.RangesOf(t.data[t.files[0].URI].Bytes(), rows.schema, column)
 	if err != nil {
 		return out, err
 	}
-	there, err := columnar.RangesOf(plain.data[plain.files[0].Path].Bytes(), rows.schema, column)
+	there, err := columnar.RangesOf(plain.data[plain.files[0].URI].Bytes(), rows.schema, column)
 	if err != nil {
 		return out, err
 	}

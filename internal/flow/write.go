@@ -130,7 +130,7 @@ func (s *Source) write(ctx context.Context, b Budget, out output, bad *tally, re
 	for i, hash := range p.hashes {
 		report.Objects[i].Hash = hash
 	}
-	report.Reasons, report.Quarantine = append(report.Reasons, bad.groups...), bad.file.Path()
+	report.Reasons, report.Quarantine = append(report.Reasons, bad.groups...), bad.file.URI()
 	files, err := w.router.Close(ctx)
 	return files, w.router.Partitions(), storageError(err)
 }
@@ -166,7 +166,7 @@ func (w *writing) take(ctx context.Context, block parse.Block, f fitted) error {
 	block.Data = f.raw
 	in := w.source.asRead(block.Object)
 	w.drift.add(in, &block, f, w.out.schema)
-	if err := w.bad.add(in, &block, f.Problems); err != nil {
+	if err := w.bad.add(ctx, in, &block, f.Problems); err != nil {
 		return err
 	}
 	if w.bad.over = w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, false); w.bad.over {
@@ -302,16 +302,16 @@ func (s *Source) attempt(ctx context.Context, r Reading, b Budget, out *output, 
 	if path == "" {
 		path = quarantineName(target, started)
 	}
-	file := quarantine.New(path)
+	file := quarantine.New(r.Store, path)
 	if out.dry || r.BadElsewhere {
 		file = quarantine.Nowhere()
-	} else if err := file.Free(); err != nil {
+	} else if err := file.Free(ctx); err != nil {
 		return nil, report, err
 	}
 	bad := &tally{limit: r.Tolerate, file: file}
 	files, partitions, err := s.write(ctx, b, *out, bad, report)
 	if errors.Is(err, errWider) || errors.Is(err, errMisfits) {
-		bad.file.Discard()
+		bad.file.Discard(ctx)
 	}
 	if closed := bad.file.Close(); err == nil {
 		err = closed

@@ -1,9 +1,9 @@
 package layout
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"testing"
 
@@ -13,6 +13,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // device is where files of a test lie: it has room for so many bytes, and for so many files.
@@ -23,7 +24,7 @@ type device struct {
 
 var errNoFile = errors.New("no more files")
 
-func (d *device) create(folder string) (io.WriteCloser, string, error) {
+func (d *device) create(_ context.Context, folder string) (storage.Writer, string, error) {
 	if d.files == 0 {
 		return nil, "", errNoFile
 	}
@@ -41,10 +42,12 @@ func (f *deviceFile) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (f *deviceFile) Close() error {
+func (f *deviceFile) Commit() error {
 	f.closed++
 	return nil
 }
+
+func (f *deviceFile) Abort() error { return f.Commit() }
 
 // A disk that is full, or takes no more files, ends the writing with its error wherever it happens, and no file stays open, nor any temporary one.
 func TestFullDisksAreTold(t *testing.T) {

@@ -2,8 +2,8 @@ package layout
 
 import (
 	"bytes"
+	"context"
 	"fmt"
-	"io"
 	"math/rand"
 	"testing"
 
@@ -11,12 +11,15 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // memoryFile is a file that is kept in memory.
 type memoryFile struct{ *bytes.Buffer }
 
-func (memoryFile) Close() error { return nil }
+func (memoryFile) Commit() error { return nil }
+
+func (memoryFile) Abort() error { return nil }
 
 // TestFilesEndNearTheirSize holds files against the size that they are to have, whatever the rows wait for.
 func TestFilesEndNearTheirSize(t *testing.T) {
@@ -40,7 +43,7 @@ func TestFilesEndNearTheirSize(t *testing.T) {
 				t.Fatal(err)
 			}
 			n := 0
-			r := NewRouter(s, spec, options, func(folder string) (io.WriteCloser, string, error) {
+			r := NewRouter(s, spec, options, func(_ context.Context, folder string) (storage.Writer, string, error) {
 				n++
 				return memoryFile{&bytes.Buffer{}}, fmt.Sprintf("%s/%d", folder, n), nil
 			})

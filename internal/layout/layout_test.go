@@ -3,9 +3,7 @@ package layout
 import (
 	"context"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -21,6 +19,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 func column(name string, k schema.Kind) schema.Field {
@@ -214,13 +213,10 @@ func TestRouterKeepsEveryRow(t *testing.T) {
 	options.OpenFiles, options.BudgetBytes, options.FileBytes = 2, 20<<10, 64<<10
 	root := t.TempDir()
 	files := 0
-	r := NewRouter(s, spec, options, func(folder string) (io.WriteCloser, string, error) {
+	r := NewRouter(s, spec, options, func(ctx context.Context, folder string) (storage.Writer, string, error) {
 		files++
 		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", files))
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return nil, "", err
-		}
-		w, err := os.Create(path)
+		w, err := storage.Disk{}.Create(ctx, path, storage.Creation{})
 		return w, path, err
 	})
 	areas := []string{"Cairn Bay", "The Narrows", "", "Marrow Deep"}
@@ -267,7 +263,7 @@ func TestRouterKeepsEveryRow(t *testing.T) {
 // ids reads the first column of a file and checks that its rows belong into its partition.
 func ids(t *testing.T, f DataFile) (out []string) {
 	t.Helper()
-	file, err := columnar.Open(f.Path)
+	file, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -277,7 +273,7 @@ func ids(t *testing.T, f DataFile) (out []string) {
 			out = append(out, b.Column(0).ValueStr(row))
 			area := b.Column(1)
 			if (f.Values[1] == nil) != area.IsNull(row) || (f.Values[1] != nil && f.Values[1] != area.ValueStr(row)) {
-				t.Errorf("%s holds a row of %q", f.Path, area.ValueStr(row))
+				t.Errorf("%s holds a row of %q", f.URI, area.ValueStr(row))
 			}
 		}
 		return nil

@@ -3,7 +3,6 @@ package layout
 import (
 	"context"
 	"fmt"
-	"io"
 	"math"
 	"math/rand"
 	"os"
@@ -18,6 +17,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // nestedSample has columns at the top and one within a struct.
@@ -51,13 +51,10 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 	s := nestedSample()
 	root := t.TempDir()
 	n := 0
-	r := NewRouter(s, spec, o, func(folder string) (io.WriteCloser, string, error) {
+	r := NewRouter(s, spec, o, func(ctx context.Context, folder string) (storage.Writer, string, error) {
 		n++
 		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", n))
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return nil, "", err
-		}
-		w, err := os.Create(path)
+		w, err := storage.Disk{}.Create(ctx, path, storage.Creation{})
 		return w, path, err
 	})
 	for range 15 {
@@ -89,7 +86,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 		t.Fatal(err)
 	}
 	for _, f := range files {
-		opened, err := columnar.Open(f.Path)
+		opened, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -101,7 +98,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 			k := sorter.keys(b)
 			for row := range int(b.NumRows()) {
 				if lastRow >= 0 && sorter.compare(last, lastRow, k, row) > 0 {
-					return fmt.Errorf("%s: row %d comes too late", f.Path, row)
+					return fmt.Errorf("%s: row %d comes too late", f.URI, row)
 				}
 				last, lastRow = k, row
 			}

@@ -3,13 +3,13 @@ package layout
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
 	"trevak/internal/columnar"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // Options says how rows are laid out.
@@ -33,11 +33,11 @@ type Options struct {
 var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 << 20, BudgetBytes: 48 << 20, OpenFiles: 32}
 
 // Create makes a new file in a folder relative to the destination, which is "" without partitions, and returns where it lies.
-type Create func(folder string) (w io.WriteCloser, path string, err error)
+type Create func(ctx context.Context, folder string) (w storage.Writer, uri string, err error)
 
 // DataFile is a finished file.
 type DataFile struct {
-	Path   string
+	URI    string
 	Folder string
 	// Values are the partition values, one for each field of the spec.
 	Values  []Value
@@ -66,8 +66,8 @@ type partition struct {
 	values []Value
 	folder string
 	writer columnar.FileWriter
-	sink   io.WriteCloser
-	path   string
+	sink   storage.Writer
+	uri    string
 }
 
 // NewRouter prepares for batches of a schema.
@@ -205,7 +205,7 @@ func (r *Router) add(ctx context.Context, p *partition, batch arrow.RecordBatch)
 				return err
 			}
 		}
-		if err := r.begin(p); err != nil {
+		if err := r.begin(ctx, p); err != nil {
 			return err
 		}
 	} else if last := len(r.open) - 1; r.open[last] != p {
@@ -213,7 +213,7 @@ func (r *Router) add(ctx context.Context, p *partition, batch arrow.RecordBatch)
 		r.open = append(r.open, p)
 	}
 	if err := p.writer.Write(ctx, batch); err != nil {
-		return fmt.Errorf("writing %s: %w", p.path, err)
+		return fmt.Errorf("writing %s: %w", p.uri, err)
 	}
 	if p.writer.Written() >= r.options.FileBytes {
 		return r.end(p)
@@ -222,12 +222,12 @@ func (r *Router) add(ctx context.Context, p *partition, batch arrow.RecordBatch)
 }
 
 // begin opens a partition's file.
-func (r *Router) begin(p *partition) (err error) {
-	if p.sink, p.path, err = r.create(p.folder); err != nil {
+func (r *Router) begin(ctx context.Context, p *partition) (err error) {
+	if p.sink, p.uri, err = r.create(ctx, p.folder); err != nil {
 		return err
 	}
 	if p.writer, err = columnar.NewFile(p.sink, r.schema, r.options.Columnar); err != nil {
-		p.sink.Close()
+		p.sink.Abort()
 		return err
 	}
 	r.open = append(r.open, p)
@@ -249,7 +249,7 @@ func (r *Router) relieve() error {
 			return nil
 		}
 		if err := fullest.writer.EndRowGroup(); err != nil {
-			return fmt.Errorf("writing %s: %w", fullest.path, err)
+			return fmt.Errorf("writing %s: %w", fullest.uri, err)
 		}
 	}
 	return nil
@@ -259,16 +259,16 @@ func (r *Router) relieve() error {
 func (r *Router) end(p *partition) error {
 	summary, err := p.writer.Close()
 	if err == nil {
-		err = p.sink.Close()
+		err = p.sink.Commit()
 	} else {
-		p.sink.Close()
+		p.sink.Abort()
 	}
 	r.forget(p)
 	p.writer, p.sink = nil, nil
 	if err != nil {
-		return fmt.Errorf("finishing %s: %w", p.path, err)
+		return fmt.Errorf("finishing %s: %w", p.uri, err)
 	}
-	r.files = append(r.files, DataFile{Path: p.path, Folder: p.folder, Values: p.values, Summary: summary})
+	r.files = append(r.files, DataFile{URI: p.uri, Folder: p.folder, Values: p.values, Summary: summary})
 	return nil
 }
 
@@ -296,7 +296,7 @@ func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 		return nil, err
 	}
 	if r.options.EvenEmpty && len(r.files)+len(r.open) == 0 {
-		if err := r.begin(r.partitions[0]); err != nil {
+		if err := r.begin(ctx, r.partitions[0]); err != nil {
 			return nil, err
 		}
 	}
@@ -309,10 +309,10 @@ func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
 	return r.files, nil
 }
 
-// Abandon closes every open file after a failure; what they hold is worthless. After Close it does nothing.
+// Abandon gives up every open file after a failure. After Close it does nothing.
 func (r *Router) Abandon() {
 	for _, p := range r.open {
-		p.sink.Close()
+		p.sink.Abort()
 	}
 	r.open = nil
 	r.disk.close()

@@ -6,40 +6,37 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"trevak/internal/storage"
 )
 
-// pile is a temporary file that holds rows which wait on the disk. It has no name any more, so that it is gone with the program whatever happens.
-type pile struct {
-	file *os.File
+// spill is a temporary file that holds rows which wait on the disk.
+type spill struct {
+	file *storage.Scratch
 	size int64
 }
 
-func newPile(dir string) (*pile, error) {
-	file, err := os.CreateTemp(dir, ".trevak-rows-")
+func newSpill(dir string) (*spill, error) {
+	file, err := storage.NewScratch(dir)
 	if err != nil {
 		return nil, fmt.Errorf("rows that wait cannot be put on the disk: %w", err)
 	}
-	if err := os.Remove(file.Name()); err != nil {
-		file.Close()
-		return nil, fmt.Errorf("rows that wait cannot be put on the disk: %w", err)
-	}
-	return &pile{file: file}, nil
+	return &spill{file: file}, nil
 }
 
-func (p *pile) close() {
-	if p != nil {
-		p.file.Close()
+func (s *spill) close() {
+	if s != nil {
+		s.file.Close()
 	}
 }
 
-// spilled is rows on the pile, in the order of their partitions and of the sort order, in Arrow's IPC format.
+// spilled is rows in the spill file, in the order of their partitions and of the sort order, in Arrow's IPC format.
 type spilled struct {
 	reader *ipc.FileReader
 	// step is how many rows are in each record batch but the last.
@@ -54,9 +51,9 @@ type spilled struct {
 
 // disk is rows that wait on the disk, in runs of sorted ones.
 type disk struct {
-	dir  string // where the file is made, empty for the system's own place
-	pile *pile  // nil until there is a run
-	runs []*spilled
+	dir   string // where the file is made, empty for the system's own place
+	spill *spill // nil until there is a run
+	runs  []*spilled
 }
 
 // take puts the rows that wait in memory on the disk, in the order of their partitions, of which there are so many, and of the sort order.
@@ -66,30 +63,30 @@ func (d *disk) take(ctx context.Context, w *waiting, partitions int, s sorter) e
 		return fmt.Errorf("putting rows in order: %w", err)
 	}
 	*w = waiting{}
-	if d.pile == nil {
-		if d.pile, err = newPile(d.dir); err != nil {
+	if d.spill == nil {
+		if d.spill, err = newSpill(d.dir); err != nil {
 			return err
 		}
 	}
-	run, err := d.pile.spill(rows)
+	run, err := d.spill.add(rows)
 	d.runs = append(d.runs, run)
 	return err
 }
 
 // close gives up all rows.
 func (d *disk) close() {
-	d.pile.close()
-	d.pile, d.runs = nil, nil
+	d.spill.close()
+	d.spill, d.runs = nil, nil
 }
 
 // spillBytes is about how much of a spilled run is read at a time.
 const spillBytes = 256 << 10
 
-// spill writes sorted rows to the pile.
-func (p *pile) spill(rows sorted) (*spilled, error) {
+// add writes sorted rows.
+func (s *spill) add(rows sorted) (*spilled, error) {
 	total := int(rows.batch.NumRows())
 	out := &spilled{runs: rows.runs, number: -1, step: max(16, min(8192, int(spillBytes*int64(total)/(1+batchBytes(rows.batch)))))}
-	counted := &counting{w: bufio.NewWriterSize(p.file, 1<<20)}
+	counted := &counting{w: bufio.NewWriterSize(s.file, 1<<20)}
 	w, err := ipc.NewFileWriter(counted, ipc.WithSchema(rows.batch.Schema()))
 	if err != nil {
 		return nil, err
@@ -106,8 +103,8 @@ func (p *pile) spill(rows sorted) (*spilled, error) {
 	if err != nil {
 		return nil, fmt.Errorf("rows that wait cannot be put on the disk: %w", err)
 	}
-	section := io.NewSectionReader(p.file, p.size, counted.n)
-	p.size += counted.n
+	section := io.NewSectionReader(s.file, s.size, counted.n)
+	s.size += counted.n
 	out.reader, err = ipc.NewFileReader(section)
 	return out, err
 }

@@ -6,26 +6,27 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 
 	"trevak/internal/fault"
 	"trevak/internal/sheet"
+	"trevak/internal/storage"
 )
 
 // mostMembers bounds how many members of a zip archive are listed.
 const mostMembers = 100_000
 
 // members takes the files in a zip archive.
-func (f *Found) members(path string, info fs.FileInfo, matched bool) error {
-	a := &archive{path: path, version: versionOf(info)}
-	if err := a.hold(); err != nil {
+func (f *Found) members(ctx context.Context, object storage.Object, matched bool) error {
+	path := object.URI
+	a := &archive{stored: stored{f.store, object, path}}
+	if err := a.hold(ctx); err != nil {
 		return err
 	}
 	defer a.release()
-	contents, err := zip.NewReader(a, info.Size())
+	contents, err := zip.NewReader(a, object.Size)
 	if err != nil {
 		return fault.New(fault.Input, "is no whole zip archive: %s", err).In(path).Try("ask the sender for a whole copy")
 	}
@@ -33,7 +34,7 @@ func (f *Found) members(path string, info fs.FileInfo, matched bool) error {
 		return fault.New(fault.Input, "is a zip archive with %d members, more than %d", len(contents.File), mostMembers).In(path).Try("unpack it first")
 	}
 	if sheet.IsBook(contents) {
-		return f.sheets(a, contents, info, matched)
+		return f.sheets(a, contents, matched)
 	}
 	spans := make([]span, 0, len(contents.File))
 	slices.SortStableFunc(contents.File, func(a, b *zip.File) int { return strings.Compare(a.Name, b.Name) })
@@ -55,7 +56,7 @@ func (f *Found) members(path string, info fs.FileInfo, matched bool) error {
 			f.Empty++
 		default:
 			f.Objects = append(f.Objects, Object{Location: location, Size: int64(m.CompressedSize64), Modified: m.Modified, Matched: matched || len(contents.File) > 1,
-				store: archived{a, m, location}})
+				source: archived{a, m, location}})
 		}
 	}
 	return apart(path, spans)
@@ -63,27 +64,21 @@ func (f *Found) members(path string, info fs.FileInfo, matched bool) error {
 
 // archive is a zip file that is open while members of it are read.
 type archive struct {
-	path string
-	version
-	mutex sync.Mutex
-	file  *os.File
-	users int
+	stored
+	mutex  sync.Mutex
+	opened storage.File
+	users  int
 }
 
 // hold opens the file, if it is still at the version that was listed; release ends that.
-func (a *archive) hold() error {
+func (a *archive) hold(ctx context.Context) error {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	if a.users == 0 {
-		file, err := os.Open(a.path)
-		if err != nil {
-			return missing(a.path, err)
-		}
-		if err := a.same(a.path, file); err != nil {
-			file.Close()
+		var err error
+		if a.opened, err = a.file(ctx); err != nil {
 			return err
 		}
-		a.file = file
 	}
 	a.users++
 	return nil
@@ -95,11 +90,11 @@ func (a *archive) release() error {
 	if a.users--; a.users > 0 {
 		return nil
 	}
-	return a.file.Close()
+	return a.opened.Close()
 }
 
 // ReadAt reads the file while it is held.
-func (a *archive) ReadAt(p []byte, offset int64) (int, error) { return a.file.ReadAt(p, offset) }
+func (a *archive) ReadAt(p []byte, offset int64) (int, error) { return a.opened.ReadAt(p, offset) }
 
 // archived is a member of a zip archive. Its bytes are given unpacked.
 type archived struct {
@@ -108,8 +103,8 @@ type archived struct {
 	location string
 }
 
-func (a archived) open(context.Context) (reader, error) {
-	return a.archive.part(func() (io.ReadCloser, error) {
+func (a archived) open(ctx context.Context) (reader, error) {
+	return a.archive.part(ctx, func() (io.ReadCloser, error) {
 		r, err := a.file.Open()
 		if err != nil {
 			return nil, fault.New(fault.Input, "cannot be unpacked: %s", err).In(a.location).Try("ask the sender for a whole copy")
@@ -119,8 +114,8 @@ func (a archived) open(context.Context) (reader, error) {
 }
 
 // part opens a part of the archive, which is held until that is closed.
-func (a *archive) part(open func() (io.ReadCloser, error)) (reader, error) {
-	if err := a.hold(); err != nil {
+func (a *archive) part(ctx context.Context, open func() (io.ReadCloser, error)) (reader, error) {
+	if err := a.hold(ctx); err != nil {
 		return nil, err
 	}
 	r, err := open()
@@ -137,7 +132,7 @@ type member struct {
 	archive *archive
 }
 
-func (m member) unchanged() error { return m.archive.same(m.archive.path, m.archive.file) }
+func (m member) Unchanged() error { return m.archive.opened.Unchanged() }
 
 func (m member) Close() error { return errors.Join(m.ReadCloser.Close(), m.archive.release()) }
 

@@ -21,6 +21,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 	"trevak/internal/testfolder"
 )
 
@@ -42,7 +43,7 @@ func TestResolve(t *testing.T) {
 		{[]string{"_named.csv"}, "_named.csv", 0, 0},
 	}
 	for _, test := range tests {
-		found, err := Resolve(context.Background(), test.sources, Web{}, nil)
+		found, err := Resolve(context.Background(), storage.Stores{"": storage.Disk{}}, test.sources, nil)
 		var got []string
 		for _, o := range found.Objects {
 			got = append(got, filepath.ToSlash(o.Location))
@@ -61,7 +62,7 @@ func TestResolveExplains(t *testing.T) {
 		"none/x.csv":    "the folder \"none\" does not exist either",
 		"void":          "1 empty and 0 hidden files were passed over",
 	} {
-		if _, err := Resolve(context.Background(), []string{source}, Web{}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
+		if _, err := Resolve(context.Background(), storage.Stores{"": storage.Disk{}}, []string{source}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
 			t.Errorf("%s: %v, want %q", source, err, want)
 		}
 	}
@@ -164,7 +165,7 @@ func TestOpenUnpacks(t *testing.T) {
 		t.Fatal(err)
 	}
 	testfolder.Make(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
-	found, err := Resolve(t.Context(), []string{"in", "-"}, Web{}, strings.NewReader(packed(t, text)))
+	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in", "-"}, strings.NewReader(packed(t, text)))
 	if err != nil || found.Hidden != 1 {
 		t.Fatalf("%+v, %v", found, err)
 	}
@@ -255,7 +256,7 @@ func TestReadStopsWithItsContext(t *testing.T) {
 // listed finds one file.
 func listed(t *testing.T, name string, set func(*Object)) Object {
 	t.Helper()
-	found, err := Resolve(t.Context(), []string{name}, Web{}, nil)
+	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{name}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -287,9 +288,9 @@ func TestChangedFilesAreNoticed(t *testing.T) {
 		if err := change("a.csv"); err != nil {
 			t.Fatal(err)
 		}
-		_, _, section := o.Section(0, 3)
+		_, _, section := o.Section(t.Context(), 0, 3)
 		_, opened := o.Open(t.Context())
-		for when, err := range map[string]error{"at the end": s.Unchanged(), "opened anew": opened, "from within": section, "looked at": o.Unchanged()} {
+		for when, err := range map[string]error{"at the end": s.Unchanged(), "opened anew": opened, "from within": section, "looked at": o.Unchanged(t.Context())} {
 			if fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), "a.csv: was changed while it was read") {
 				t.Errorf("%s, %s: %v", name, when, err)
 			}
@@ -309,11 +310,11 @@ func appendTo(path, text string) error {
 
 func TestOwnFilesInFoldersArePassedOver(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/a.csv": "1", "in/store/.commit.lock": "", "in/store/ops/r/data/x.csv": "1", "in/t/metadata/v1.metadata.json": "{}", "in/t/data/y.csv": "1"})
-	found, err := Resolve(t.Context(), []string{"in"}, Web{}, nil)
+	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in"}, nil)
 	if err != nil || len(found.Objects) != 1 || len(found.Passed) != 2 || found.Passed[0] != (Passed{"in/store", "warehouse"}) || found.Passed[1] != (Passed{"in/t", "table"}) {
 		t.Errorf("%+v, %v", found, err)
 	}
-	if _, err := Resolve(t.Context(), []string{"in/store"}, Web{}, nil); err == nil || !strings.Contains(err.Error(), "the warehouse in/store was passed over") {
+	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in/store"}, nil); err == nil || !strings.Contains(err.Error(), "the warehouse in/store was passed over") {
 		t.Error(err)
 	}
 }
@@ -337,13 +338,13 @@ func TestMembersAreWhatTheyAre(t *testing.T) {
 	io.WriteString(m, "/etc/passwd")
 	w.Close()
 	testfolder.Make(t, map[string]string{"in.zip": text.String(), "od!d.csv": "n\n1"})
-	found, err := Resolve(t.Context(), []string{"in.zip", "od!d.csv"}, Web{}, nil)
+	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in.zip", "od!d.csv"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var got []string
 	for _, o := range found.Objects {
-		_, plain := o.Path()
+		plain := o.AtHand()
 		got = append(got, fmt.Sprintf("%s %s %v", o.Location, o.Holder(), plain))
 		if s, err := o.Open(t.Context()); err != nil {
 			t.Error(err)
@@ -366,7 +367,7 @@ func TestPipesAreKept(t *testing.T) {
 	}
 	text := strings.Repeat("a,b\n", 100_000)
 	go os.WriteFile("p", []byte(text), 0)
-	found, err := Resolve(t.Context(), []string{"p"}, Web{}, nil)
+	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"p"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -382,7 +383,7 @@ func TestPipesAreKept(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer stop()
-	if _, err := Resolve(ctx, []string{"p"}, Web{}, nil); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := Resolve(ctx, storage.Stores{"": storage.Disk{}}, []string{"p"}, nil); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a pipe that nobody writes to: %v", err)
 	}
 }
@@ -402,7 +403,7 @@ func TestArchivesThatOverlap(t *testing.T) {
 	io.WriteString(m, "id\n1\n")
 	w.Close()
 	testfolder.Make(t, map[string]string{"in.zip": text.String()})
-	if _, err := Resolve(t.Context(), []string{"in.zip"}, Web{}, nil); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "members overlap") {
+	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in.zip"}, nil); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "members overlap") {
 		t.Error(err)
 	}
 }

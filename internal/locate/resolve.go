@@ -8,17 +8,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
 // Object is one file of a source.
@@ -38,7 +35,7 @@ type Object struct {
 	// Matched says that a folder or a pattern led to the object, which was not named itself.
 	Matched bool
 
-	store store
+	source source
 }
 
 // Found is what the sources name.
@@ -49,6 +46,8 @@ type Found struct {
 	Empty, Hidden int
 	// Passed is what else lies in the folders and is not read.
 	Passed []Passed
+
+	store storage.Store
 }
 
 // Passed is a file or folder that was passed over, and what it is.
@@ -59,11 +58,11 @@ type Passed struct {
 
 // Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be read once only, as stdin
 // and pipes, is kept in temporary files that vanish with the program.
-func Resolve(ctx context.Context, sources []string, w Web, stdin io.Reader) (Found, error) {
-	var found Found
+func Resolve(ctx context.Context, s storage.Store, sources []string, stdin io.Reader) (Found, error) {
+	found := Found{store: s}
 	seen := map[string]bool{}
 	for _, source := range sources {
-		if err := found.source(ctx, source, w, stdin, seen); err != nil {
+		if err := found.take(ctx, source, stdin, seen); err != nil {
 			return Found{}, err
 		}
 	}
@@ -74,22 +73,22 @@ func Resolve(ctx context.Context, sources []string, w Web, stdin io.Reader) (Fou
 	return found, nil
 }
 
-// source takes what one source names.
-func (f *Found) source(ctx context.Context, source string, w Web, stdin io.Reader, seen map[string]bool) error {
+// take takes what one source names.
+func (f *Found) take(ctx context.Context, source string, stdin io.Reader, seen map[string]bool) error {
 	switch {
 	case source == "-":
 		return f.spool(ctx, stdin)
-	case IsURL(source):
-		return f.remote(ctx, source, w)
+	case storage.IsURL(source):
+		return f.remote(ctx, source)
 	}
-	if holder, ok := memberOf(source); ok {
+	if holder, ok := f.memberOf(ctx, source); ok {
 		if seen[source] {
 			return nil
 		}
 		seen[source] = true
 		return f.oneMember(ctx, holder, source)
 	}
-	paths, passed, err := expand(source)
+	paths, passed, err := f.expand(ctx, source)
 	if err != nil {
 		return err
 	}
@@ -98,7 +97,7 @@ func (f *Found) source(ctx context.Context, source string, w Web, stdin io.Reade
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if clean := filepath.Clean(path); !seen[clean] {
+		if clean := storage.Clean(path); !seen[clean] {
 			seen[clean] = true
 			if err := f.add(ctx, path, path != source); err != nil {
 				return err
@@ -108,11 +107,25 @@ func (f *Found) source(ctx context.Context, source string, w Web, stdin io.Reade
 	return nil
 }
 
+// remote takes an object behind a URL.
+func (f *Found) remote(ctx context.Context, source string) error {
+	object, err := f.store.Stat(ctx, source)
+	if err != nil {
+		return err
+	}
+	if object.Size == 0 {
+		f.Empty++
+		return nil
+	}
+	f.Objects = append(f.Objects, of(f.store, object))
+	return nil
+}
+
 // nothing is the error for sources that hold nothing to read.
 func (f *Found) nothing(sources []string) error {
 	shown := make([]string, len(sources))
 	for i, s := range sources {
-		shown[i] = Shown(s)
+		shown[i] = storage.Shown(s)
 	}
 	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over", strings.Join(shown, ", "), f.Empty, f.Hidden)
 	if len(f.Passed) > 0 {
@@ -122,48 +135,37 @@ func (f *Found) nothing(sources []string) error {
 }
 
 // add takes one file, or everything below one folder.
-func (f *Found) add(ctx context.Context, path string, matched bool) error {
-	info, err := os.Stat(path)
+func (f *Found) add(ctx context.Context, uri string, matched bool) error {
+	object, err := f.store.Stat(ctx, uri)
 	if err != nil {
-		return missing(path, err)
+		return explained(ctx, f.store, uri, err)
 	}
-	if info.IsDir() {
-		return f.below(ctx, path)
+	if object.Kind == storage.Folder {
+		return f.below(ctx, uri)
 	}
-	return f.file(ctx, path, info, matched)
+	return f.file(ctx, object, matched)
 }
 
-// file takes one file, or the members of a zip archive. What is no regular file is kept in a temporary one first.
-func (f *Found) file(ctx context.Context, path string, info fs.FileInfo, matched bool) error {
+// file takes one file, or the members of a zip archive. What can be read once only is kept in a temporary file first.
+func (f *Found) file(ctx context.Context, object storage.Object, matched bool) error {
 	switch {
-	case !info.Mode().IsRegular(), info.Size() == 0 && givesBytes(path):
-		return f.pipe(ctx, path)
-	case info.Size() == 0:
+	case object.Kind == storage.Stream:
+		return f.pipe(ctx, object)
+	case object.Size == 0:
 		f.Empty++
 		return nil
-	case zipped(path):
-		return f.members(path, info, matched)
+	case f.zipped(ctx, object):
+		return f.members(ctx, object, matched)
 	}
-	object, err := File(path)
-	object.Matched = matched
-	f.Objects = append(f.Objects, object)
-	return err
+	found := of(f.store, object)
+	found.Matched = matched
+	f.Objects = append(f.Objects, found)
+	return nil
 }
 
-// givesBytes reports whether a file that claims to have none has some, as those do that the system makes when they are read.
-func givesBytes(path string) bool {
-	file, err := os.Open(path)
-	if err != nil {
-		return false
-	}
-	defer file.Close()
-	n, _ := file.Read(make([]byte, 1))
-	return n > 0
-}
-
-// zipped reports whether a file begins like a zip archive.
-func zipped(path string) bool {
-	file, err := os.Open(path)
+// zipped reports whether an object begins like a zip archive.
+func (f *Found) zipped(ctx context.Context, object storage.Object) bool {
+	file, err := f.store.Open(ctx, object)
 	if err != nil {
 		return false
 	}
@@ -180,32 +182,34 @@ func hidden(name string) bool {
 
 // expand resolves a glob pattern to sorted paths, and counts the hidden ones that it leaves out. What exists under its own name
 // is taken as it is, whatever it contains.
-func expand(source string) (paths []string, passed int, err error) {
-	if _, err := os.Lstat(source); err == nil {
+func (f *Found) expand(ctx context.Context, source string) (paths []string, passed int, err error) {
+	_, err = f.store.Stat(ctx, source)
+	switch {
+	case err == nil:
 		return []string{source}, 0, nil
-	}
-	if !HasPattern(source) {
-		_, err := os.Stat(source)
-		return nil, 0, missing(source, err)
+	case !HasPattern(source):
+		return nil, 0, explained(ctx, f.store, source, err)
 	}
 	pattern, err := spellRanges(source)
 	if err != nil {
 		return nil, 0, err
 	}
-	matches, err := doublestar.FilepathGlob(pattern, doublestar.WithFailOnIOErrors())
-	if err != nil {
+	matches, folder, err := storage.Glob(ctx, f.store, pattern)
+	if storage.IsBadPattern(err) {
 		return nil, 0, fault.Wrap(fault.Usage, err, "%q is not a pattern", source)
 	}
-	base, _ := doublestar.SplitPattern(filepath.ToSlash(source))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, fault.Wrap(fault.Storage, err, "the files of the pattern %q cannot be listed", source)
+	}
 	for _, path := range matches {
-		if hiddenBelow(base, path) {
+		if hiddenBelow(folder, path) {
 			passed++
 		} else {
 			paths = append(paths, path)
 		}
 	}
 	if len(paths) == 0 {
-		return nil, 0, suggest(fault.New(fault.Storage, "no file matches the pattern %q", source), source)
+		return nil, 0, suggest(ctx, f.store, fault.New(fault.Storage, "no file matches the pattern %q", source), source)
 	}
 	slices.Sort(paths)
 	return paths, passed, nil
@@ -242,41 +246,30 @@ func spellRanges(pattern string) (string, error) {
 
 // hiddenBelow reports whether a part of the path below base is hidden.
 func hiddenBelow(base, path string) bool {
-	rel, err := filepath.Rel(filepath.FromSlash(base), path)
-	return err == nil && slices.ContainsFunc(strings.Split(filepath.ToSlash(rel), "/"), hidden)
+	rel, ok := storage.Rel(base, path)
+	return ok && slices.ContainsFunc(strings.Split(rel, "/"), hidden)
 }
 
 // HasPattern reports whether a source is written with glob characters.
 func HasPattern(source string) bool { return strings.ContainsAny(source, "*?[{") }
 
-// missing explains why a path cannot be read.
-func missing(path string, err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return suggest(fault.New(fault.Storage, "there is no file or folder %q", path), path)
-	}
-	return &fault.Error{Kind: fault.Storage, Object: path, Reason: "cannot be read", Cause: err}
-}
-
 // suggest adds the names in the same folder that come nearest.
-func suggest(e *fault.Error, path string) error {
-	folder, name := filepath.Split(path)
-	if folder == "" {
-		folder = "."
-	}
-	entries, err := os.ReadDir(folder)
+func suggest(ctx context.Context, s storage.Store, e *fault.Error, uri string) error {
+	folder, name := storage.Dir(uri), storage.Base(uri)
+	entries, err := s.List(ctx, folder)
 	if err != nil {
-		return e.Try("the folder %q does not exist either; check the path", filepath.Clean(folder))
+		return e.Try("the folder %q does not exist either; check the path", folder)
 	}
 	stem := strings.ToLower(strings.TrimLeft(name, "*?[{"))
 	stem = stem[:min(3, len(stem))]
 	var near []string
 	for _, entry := range entries {
-		if len(near) < 3 && !hidden(entry.Name()) && (stem == "" || strings.Contains(strings.ToLower(entry.Name()), stem)) {
-			near = append(near, filepath.Join(folder, entry.Name()))
+		if len(near) < 3 && !hidden(entry.Name) && (stem == "" || strings.Contains(strings.ToLower(entry.Name), stem)) {
+			near = append(near, entry.URI)
 		}
 	}
 	if len(near) == 0 {
-		return e.Try("the folder %q holds nothing of a like name", filepath.Clean(folder))
+		return e.Try("the folder %q holds nothing of a like name", folder)
 	}
 	return e.Try("there is %s", strings.Join(near, ", "))
 }

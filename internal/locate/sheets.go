@@ -5,23 +5,22 @@ import (
 	"context"
 	"errors"
 	"io"
-	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
 	"trevak/internal/fault"
 	"trevak/internal/sheet"
+	"trevak/internal/storage"
 )
 
 // sheets takes the sheets of a workbook that has rows. The archive is held.
-func (f *Found) sheets(a *archive, contents *zip.Reader, info fs.FileInfo, matched bool) error {
+func (f *Found) sheets(a *archive, contents *zip.Reader, matched bool) error {
 	book, err := sheet.NewBook(contents)
 	if err != nil {
-		return inWorkbook(err, a.path)
+		return inWorkbook(err, a.location)
 	}
 	for _, s := range book.Sheets {
-		location := a.path + "!" + s.Name
+		location := a.location + "!" + s.Name
 		if s.Hidden {
 			f.Passed = append(f.Passed, Passed{location, "hidden sheet"})
 			continue
@@ -33,7 +32,7 @@ func (f *Found) sheets(a *archive, contents *zip.Reader, info fs.FileInfo, match
 		case !some:
 			f.Empty++
 		default:
-			f.Objects = append(f.Objects, Object{Location: location, Size: s.Size, Modified: info.ModTime(), Matched: matched || len(book.Sheets) > 1, Sheet: true, store: sheeted{a, s, location}})
+			f.Objects = append(f.Objects, Object{Location: location, Size: s.Size, Modified: a.object.Modified, Matched: matched || len(book.Sheets) > 1, Sheet: true, source: sheeted{a, s, location}})
 		}
 	}
 	return nil
@@ -80,8 +79,8 @@ type sheeted struct {
 	location string
 }
 
-func (s sheeted) open(context.Context) (reader, error) {
-	return s.archive.part(func() (io.ReadCloser, error) {
+func (s sheeted) open(ctx context.Context) (reader, error) {
+	return s.archive.part(ctx, func() (io.ReadCloser, error) {
 		r, err := s.sheet.Rows()
 		if err != nil {
 			return nil, inWorkbook(err, s.location)
@@ -91,17 +90,20 @@ func (s sheeted) open(context.Context) (reader, error) {
 }
 
 // memberOf splits what names a member of an archive, or a sheet of a workbook, as in depths.xlsx!Spring, into the archive and that.
-func memberOf(source string) (holder string, ok bool) {
-	if _, err := os.Lstat(source); err == nil {
+func (f *Found) memberOf(ctx context.Context, source string) (holder string, ok bool) {
+	if storage.Exists(ctx, f.store, source) {
 		return "", false
 	}
-	holder, _, ok = strings.Cut(source, "!")
-	return holder, ok && zipped(holder)
+	if holder, _, ok = strings.Cut(source, "!"); !ok {
+		return "", false
+	}
+	object, err := f.store.Stat(ctx, holder)
+	return holder, err == nil && object.Kind == storage.Regular && f.zipped(ctx, object)
 }
 
 // oneMember takes one member of an archive.
 func (f *Found) oneMember(ctx context.Context, holder, source string) error {
-	var all Found
+	all := Found{store: f.store}
 	if err := all.add(ctx, holder, false); err != nil {
 		return err
 	}

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
 // spool keeps what standard input gives.
@@ -25,8 +25,8 @@ func (f *Found) spool(ctx context.Context, stdin io.Reader) error {
 }
 
 // pipe keeps what a pipe, a socket or a device gives: it can be read once only, and says nothing of its size.
-func (f *Found) pipe(ctx context.Context, path string) error {
-	return f.keep(ctx, path, func() (io.ReadCloser, error) { return os.Open(path) })
+func (f *Found) pipe(ctx context.Context, object storage.Object) error {
+	return f.keep(ctx, object.URI, func() (io.ReadCloser, error) { return f.store.Open(ctx, object) })
 }
 
 // keep copies what cannot be read twice to a temporary file that vanishes with the program.
@@ -36,19 +36,14 @@ func (f *Found) keep(ctx context.Context, location string, open func() (io.ReadC
 			return err
 		}
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-			return missing(location, err)
+			return explained(ctx, f.store, location, err)
 		}
-		e := fault.New(fault.Storage, "cannot be kept in a temporary file").In(shownName(location)).Try("make room in %s, or name another folder with TMPDIR", os.TempDir())
+		e := fault.New(fault.Storage, "cannot be kept in a temporary file").In(shownName(location)).Try("make room in %s, or name another folder with TMPDIR", storage.ScratchFolder())
 		e.Cause = err
 		return e
 	}
-	file, err := os.CreateTemp("", "trevak-input-")
+	file, err := storage.NewScratch("")
 	if err != nil {
-		return wrong(err)
-	}
-	// The name goes at once, the file with the last descriptor.
-	if err := os.Remove(file.Name()); err != nil {
-		file.Close()
 		return wrong(err)
 	}
 	size, err := Await(ctx, func() (int64, error) {
@@ -67,7 +62,7 @@ func (f *Found) keep(ctx context.Context, location string, open func() (io.ReadC
 		f.Empty++
 		return nil
 	}
-	f.Objects = append(f.Objects, Object{Location: location, Size: size, Modified: time.Now(), store: spooled{file, size}})
+	f.Objects = append(f.Objects, Object{Location: location, Size: size, Modified: time.Now(), source: spooled{file, size}})
 	return nil
 }
 

@@ -4,16 +4,15 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
-	"path/filepath"
+	"io/fs"
 	"strings"
-	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
-// store is where the stored bytes of an object lie. Object stores join here.
-type store interface {
+// source is where the stored bytes of an object come from: an object of a store, a part of one, or what standard input gave.
+type source interface {
 	// open reads the bytes of the version that was listed from their beginning. Errors name the object.
 	open(ctx context.Context) (reader, error)
 }
@@ -21,66 +20,66 @@ type store interface {
 // reader reads the stored bytes of an object.
 type reader interface {
 	io.ReadCloser
-	// unchanged returns an error where what was read is not what was listed.
-	unchanged() error
+	// Unchanged returns an error where what was read is not what was listed.
+	Unchanged() error
 }
 
-// version tells one state of a file from another.
-type version struct {
-	size     int64
-	modified time.Time
-}
-
-func versionOf(info os.FileInfo) version { return version{info.Size(), info.ModTime()} }
-
-// same returns an error where an open file is not at the version that was listed.
-func (v version) same(location string, file *os.File) error {
-	info, err := file.Stat()
-	if err != nil {
-		return missing(location, err)
+// explained makes an error about an object of one of its store.
+func explained(ctx context.Context, s storage.Store, location string, err error) error {
+	var changed *storage.ChangedError
+	switch {
+	case err == nil, fault.KindOf(err) != 0, errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return err
+	case errors.As(err, &changed):
+		way := changed.WayOut
+		if way == "" {
+			way = "run the command again when nothing writes to it any more; nothing was written"
+		}
+		return fault.New(fault.Storage, "was changed while it was read: %s", changed.How).In(location).Try("%s", way)
+	case errors.Is(err, fs.ErrNotExist):
+		return suggest(ctx, s, fault.New(fault.Storage, "there is no file or folder %q", location), location)
 	}
-	now := versionOf(info)
-	if now.size == v.size && now.modified.Equal(v.modified) {
-		return nil
-	}
-	return changed(location, "it had %d bytes of %s, and now has %d of %s", v.size, v.modified.UTC().Format(time.RFC3339Nano), now.size, now.modified.UTC().Format(time.RFC3339Nano))
+	return &fault.Error{Kind: fault.Storage, Object: location, Reason: "cannot be read", Cause: err}
 }
 
-// changed is the error for an object that is not what it was when the run began.
-func changed(location, how string, args ...any) *fault.Error {
-	return fault.New(fault.Storage, "was changed while it was read: "+how, args...).In(location).Try("run the command again when nothing writes to it any more; nothing was written")
-}
-
-// disk is a file, by its path.
-type disk struct {
-	path     string
+// stored is an object of a store.
+type stored struct {
+	store    storage.Store
+	object   storage.Object
 	location string
-	version
 }
 
-func (d disk) open(context.Context) (reader, error) {
-	file, err := os.Open(d.path)
+func (s stored) open(ctx context.Context) (reader, error) { return s.file(ctx) }
+
+func (s stored) file(ctx context.Context) (storage.File, error) {
+	file, err := s.store.Open(ctx, s.object)
 	if err != nil {
-		return nil, missing(d.path, err)
+		return nil, explained(ctx, s.store, s.location, err)
 	}
-	if err := d.same(d.location, file); err != nil {
-		file.Close()
-		return nil, err
-	}
-	return diskReader{file, d}, nil
+	return storedFile{file, s}, nil
 }
 
-// diskReader is a file that is held against what was listed.
-type diskReader struct {
-	*os.File
-	disk disk
+// storedFile explains what goes wrong with a file.
+type storedFile struct {
+	storage.File
+	of stored
 }
 
-func (r diskReader) unchanged() error { return r.disk.same(r.disk.location, r.File) }
+func (f storedFile) Unchanged() error {
+	return explained(context.Background(), f.of.store, f.of.location, f.File.Unchanged())
+}
+
+func (f storedFile) Read(p []byte) (int, error) {
+	n, err := f.File.Read(p)
+	if errors.Is(err, storage.ErrChanged) {
+		err = explained(context.Background(), f.of.store, f.of.location, err)
+	}
+	return n, err
+}
 
 // spooled is what standard input or a pipe gave, in a file without a name.
 type spooled struct {
-	file *os.File
+	file *storage.Scratch
 	size int64
 }
 
@@ -92,20 +91,23 @@ func (s spooled) open(context.Context) (reader, error) {
 type spoolReader struct{ io.Reader }
 
 func (spoolReader) Close() error     { return nil }
-func (spoolReader) unchanged() error { return nil }
+func (spoolReader) Unchanged() error { return nil }
 
-// Section reads n stored bytes of an object from an offset on; ok is false for objects that cannot be read from within, as those that are
+// Section reads n stored bytes of an object from an offset on; ok is false for objects that are not read from within, as those that are
 // fetched or lie in archives.
-func (o Object) Section(offset, n int64) (b []byte, ok bool, err error) {
+func (o Object) Section(ctx context.Context, offset, n int64) (b []byte, ok bool, err error) {
 	var at io.ReaderAt
-	switch s := o.store.(type) {
-	case disk:
-		opened, err := s.open(context.Background())
+	switch s := o.source.(type) {
+	case stored:
+		if !o.AtHand() {
+			return nil, false, nil
+		}
+		file, err := s.file(ctx)
 		if err != nil {
 			return nil, false, err
 		}
-		defer opened.Close()
-		at = opened.(diskReader)
+		defer file.Close()
+		at = file
 	case spooled:
 		at = s.file
 	default:
@@ -114,46 +116,60 @@ func (o Object) Section(offset, n int64) (b []byte, ok bool, err error) {
 	b = make([]byte, n)
 	read, err := at.ReadAt(b, offset)
 	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, false, missing(o.Location, err)
+		return nil, false, &fault.Error{Kind: fault.Storage, Object: o.Location, Reason: "cannot be read", Cause: err}
 	}
 	return b[:read], true, nil
 }
 
-// File is a file on the disk, as it is now.
-func File(path string) (Object, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return Object{}, missing(path, err)
+// AtHand reports whether an object is one of a store that can be read from within without asking a server each time.
+func (o Object) AtHand() bool {
+	s, ok := o.source.(stored)
+	return ok && !storage.IsURL(s.object.URI)
+}
+
+// File opens an object that is AtHand, to be read at offsets. The caller closes it.
+func (o Object) File(ctx context.Context) (storage.File, error) {
+	s, ok := o.source.(stored)
+	if !ok {
+		return nil, fault.New(fault.Storage, "cannot be read from within").In(o.Location)
 	}
-	return Object{Location: path, Size: info.Size(), Modified: info.ModTime(), store: disk{path, path, versionOf(info)}}, nil
+	return s.file(ctx)
 }
 
-// Path returns where an object lies as a file of its own; ok is false for one that does not.
-func (o Object) Path() (path string, ok bool) {
-	d, ok := o.store.(disk)
-	return d.path, ok
+// Stat is an object of a store as it is now.
+func Stat(ctx context.Context, s storage.Store, uri string) (Object, error) {
+	object, err := s.Stat(ctx, uri)
+	if err != nil {
+		return Object{}, explained(ctx, s, uri, err)
+	}
+	return of(s, object), nil
 }
 
-// Holder returns the path of the file that an object is or lies in; it is empty for one that has none.
+// of makes an object of one of a store.
+func of(s storage.Store, object storage.Object) Object {
+	location := storage.Shown(object.URI)
+	return Object{Location: location, Size: max(0, object.Size), Modified: object.Modified, source: stored{s, object, location}}
+}
+
+// Holder returns the URI of what an object is or lies in; it is empty for standard input.
 func (o Object) Holder() string {
-	switch s := o.store.(type) {
-	case disk:
-		return s.path
+	switch s := o.source.(type) {
+	case stored:
+		return s.object.URI
 	case archived:
-		return s.archive.path
+		return s.archive.object.URI
 	case sheeted:
-		return s.archive.path
+		return s.archive.object.URI
 	}
 	return ""
 }
 
-// Unchanged returns an error where an object on the disk is no longer at the version that was listed.
-func (o Object) Unchanged() error {
-	d, ok := o.store.(disk)
-	if !ok {
+// Unchanged returns an error where an object of a store is no longer at the version that was listed.
+func (o Object) Unchanged(ctx context.Context) error {
+	if !o.AtHand() {
 		return nil
 	}
-	opened, err := d.open(context.Background())
+	opened, err := o.source.open(ctx)
 	if err != nil {
 		return err
 	}
@@ -162,9 +178,20 @@ func (o Object) Unchanged() error {
 
 // Canonical returns the location in a form that is the same however the user wrote it.
 func (o Object) Canonical() string {
-	holder := o.Holder()
-	if abs, err := filepath.Abs(holder); holder != "" && err == nil {
-		return abs + strings.TrimPrefix(o.Location, holder)
+	var s storage.Store
+	switch from := o.source.(type) {
+	case stored:
+		s = from.store
+	case archived:
+		s = from.archive.store
+	case sheeted:
+		s = from.archive.store
+	default:
+		return o.Location
 	}
-	return o.Location
+	canonical, err := s.Canonical(o.Holder())
+	if err != nil {
+		return o.Location
+	}
+	return canonical + strings.TrimPrefix(o.Location, storage.Shown(o.Holder()))
 }

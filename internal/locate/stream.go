@@ -92,15 +92,15 @@ const streamBuffer = 256 << 10
 
 // Open starts reading an object. Errors while reading name the object and the offset.
 func (o Object) Open(ctx context.Context) (*Stream, error) {
-	if o.store == nil {
+	if o.source == nil {
 		return nil, fault.New(fault.Storage, "was not listed").In(o.Location)
 	}
-	file, err := o.store.open(ctx)
+	file, err := o.source.open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	s := &Stream{Compression: Plain, object: o, file: file, ctx: ctx}
-	if _, ok := o.store.(archived); ok {
+	if _, ok := o.source.(archived); ok {
 		s.Compression = Zip
 	}
 	if o.Hashed {
@@ -114,7 +114,7 @@ func (o Object) Open(ctx context.Context) (*Stream, error) {
 		if fault.KindOf(err) != 0 {
 			return nil, err
 		}
-		return nil, missing(o.Location, err)
+		return nil, &fault.Error{Kind: fault.Storage, Object: o.Location, Reason: "cannot be read", Cause: err}
 	}
 	s.add(head[:n])
 	s.unpacked = io.MultiReader(bytes.NewReader(head[:n]), counted)
@@ -174,7 +174,7 @@ func (s *Stream) broken(packing Compression, cause error) error {
 }
 
 // Unchanged returns an error where the object is not what it was when it was listed.
-func (s *Stream) Unchanged() error { return s.file.unchanged() }
+func (s *Stream) Unchanged() error { return s.file.Unchanged() }
 
 // Stored returns how many bytes of the object as it is stored were read so far. It may be called while another goroutine
 // reads.

@@ -7,15 +7,16 @@ package quarantine
 
 import (
 	"bufio"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"io/fs"
-	"os"
 	"unicode/utf8"
 
 	"trevak/internal/fault"
 	"trevak/internal/parse"
+	"trevak/internal/storage"
 )
 
 // Record is one record that could not become a row.
@@ -39,50 +40,53 @@ type Record struct {
 	RawBase64 string `json:"raw_base64,omitempty"`
 }
 
-// File writes records to a file that is made when the first one comes. It must be closed.
+// File writes records to an object that is begun when the first one comes. It must be closed.
 type File struct {
-	path string
-	file *os.File
-	w    *bufio.Writer
+	store storage.Store
+	uri   string
+	file  storage.Writer
+	w     *bufio.Writer
+	// committed says that the object is there.
+	committed bool
 	// nowhere says that records are not kept.
 	nowhere bool
 }
 
-// New prepares to write to a path, where nothing may be yet.
-func New(path string) *File { return &File{path: path} }
+// New prepares to write to a URI, where nothing may be yet.
+func New(s storage.Store, uri string) *File { return &File{store: s, uri: uri} }
 
-// Free returns an error where the file is there already.
-func (f *File) Free() error {
-	if _, err := os.Lstat(f.path); err == nil {
+// Free returns an error where there is something already.
+func (f *File) Free(ctx context.Context) error {
+	if storage.Exists(ctx, f.store, f.uri) {
 		return f.exists()
 	}
 	return nil
 }
 
 func (f *File) exists() error {
-	return fault.New(fault.Usage, "the quarantine file %s exists already", f.path).Try("move it away, or name another with --quarantine")
+	return fault.New(fault.Usage, "the quarantine file %s exists already", f.uri).Try("move it away, or name another with --quarantine")
 }
 
-// Path returns where the records are, empty while there is none.
-func (f *File) Path() string {
+// URI returns where the records are, empty while there is none.
+func (f *File) URI() string {
 	if f.file == nil {
 		return ""
 	}
-	return f.path
+	return f.uri
 }
 
 // Add writes a record whose raw text is given as it is.
-func (f *File) Add(r Record, raw []byte) error {
+func (f *File) Add(ctx context.Context, r Record, raw []byte) error {
 	if f.nowhere {
 		return nil
 	}
 	if f.file == nil {
-		file, err := os.OpenFile(f.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		file, err := f.store.Create(ctx, f.uri, storage.Creation{Mode: storage.Exclusive, InFolder: true})
 		if errors.Is(err, fs.ErrExist) {
 			return f.exists()
 		}
 		if err != nil {
-			return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be made", f.path)
+			return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be made", f.uri)
 		}
 		f.file, f.w = file, bufio.NewWriter(file)
 	}
@@ -93,28 +97,39 @@ func (f *File) Add(r Record, raw []byte) error {
 	}
 	encoder := json.NewEncoder(f.w)
 	encoder.SetEscapeHTML(false)
-	return fault.Wrap(fault.Storage, encoder.Encode(r), "the quarantine file %s cannot be written", f.path)
+	return fault.Wrap(fault.Storage, encoder.Encode(r), "the quarantine file %s cannot be written", f.uri)
 }
 
-// Close ends the file.
+// Close ends the file, which is there then.
 func (f *File) Close() error {
-	if f.file == nil {
+	if f.file == nil || f.committed {
 		return nil
 	}
 	err := f.w.Flush()
-	if closed := f.file.Close(); err == nil {
-		err = closed
+	if err == nil {
+		err = f.file.Commit()
+	} else {
+		f.file.Abort()
 	}
-	return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be written", f.path)
+	if errors.Is(err, fs.ErrExist) {
+		return f.exists()
+	}
+	f.committed = err == nil
+	return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be written", f.uri)
 }
 
 // Discard removes the file, for a run that begins anew.
-func (f *File) Discard() {
-	if f.file != nil {
-		f.file.Close()
-		os.Remove(f.path)
-		f.file = nil
+func (f *File) Discard(ctx context.Context) {
+	switch {
+	case f.file == nil:
+		return
+	case f.committed:
+		// What cannot be removed stays where it is told to be.
+		_ = f.store.Remove(ctx, f.uri)
+	default:
+		f.file.Abort()
 	}
+	f.file, f.committed = nil, false
 }
 
 // Nowhere takes records without keeping them.

@@ -10,23 +10,24 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/parse"
+	"trevak/internal/storage"
 )
 
 func TestRecordsComeBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "q.ndjson")
-	f := New(path)
-	if f.Path() != "" {
-		t.Errorf("%s is there before any record", f.Path())
+	f := New(storage.Disk{}, path)
+	if f.URI() != "" {
+		t.Errorf("%s is there before any record", f.URI())
 	}
 	raws := []string{"1,\"a\nb\"\n", "2,\xff\r\n", "3,<&>"}
 	for i, raw := range raws {
 		r := Record{Object: "in.csv", Line: int64(i + 2), ByteOffset: parse.KnownOffset(9), Reason: parse.TooFewFields, Message: "m", Header: "id,note\n", Delimiter: ","}
-		if err := f.Add(r, []byte(raw)); err != nil {
+		if err := f.Add(t.Context(), r, []byte(raw)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := f.Close(); err != nil || f.Path() != path {
-		t.Fatalf("%s, %v", f.Path(), err)
+	if err := f.Close(); err != nil || f.URI() != path {
+		t.Fatalf("%s, %v", f.URI(), err)
 	}
 	text, err := os.ReadFile(path)
 	if err != nil || !strings.Contains(string(text), `"raw":"3,<&>"`) || !strings.Contains(string(text), `"raw":"","raw_base64":"Miz/DQo="`) {
@@ -39,11 +40,11 @@ func TestRecordsComeBack(t *testing.T) {
 	if want := "id,note\n" + raws[0] + raws[1] + raws[2] + "\n"; string(got) != want || err != nil {
 		t.Errorf("%q, %v, want %q", got, err, want)
 	}
-	if err := New(path).Add(Record{}, nil); fault.KindOf(err) != fault.Usage {
+	if err := New(storage.Disk{}, path).Add(t.Context(), Record{}, nil); fault.KindOf(err) != fault.Usage {
 		t.Errorf("a file is written over: %v", err)
 	}
-	f.Discard()
-	if err := New(path).Close(); err != nil {
+	f.Discard(t.Context())
+	if err := New(storage.Disk{}, path).Close(); err != nil {
 		t.Error(err)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"trevak/internal/flow"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/testfolder"
 )
@@ -47,7 +48,7 @@ func expect(t *testing.T, text string, wants ...string) {
 func source(t *testing.T, contents map[string]string) flow.Reading {
 	t.Helper()
 	testfolder.Make(t, contents)
-	return flow.Reading{Sources: []string{"in"}}
+	return flow.Reading{Store: storage.Disk{}, Sources: []string{"in"}}
 }
 
 func TestPreviewOfDifferentFiles(t *testing.T) {
@@ -90,7 +91,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 		contents["in/"+string(rune('a'+i))+".csv"] = "id,Sea Area\n1,x\n"
 	}
 	r := source(t, contents)
-	w, err := table.OpenWarehouse("warehouse")
+	w, err := table.OpenWarehouse(storage.Disk{}, "warehouse")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +143,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	built, schema, err := flow.DescribeFile(t.Context(), files[0].Path)
+	built, schema, err := flow.DescribeFile(t.Context(), storage.Disk{}, files[0].URI)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -31,7 +31,7 @@ func TestRebase(t *testing.T) {
 		{"members", []Field{field(1, "a", nested(field(2, "x", whole), field(12, "y", text)))}, []Field{field(1, "a", nested(field(2, "z", long)))}, "1 a struct<z: long, y: string>"},
 		{"elements", []Field{field(1, "a", Type{Kind: List, Element: &wide})}, []Field{field(1, "a", Type{Kind: List, Element: &element})}, "1 a list<long>"},
 	} {
-		out, ok := Rebase(Schema{Fields: test.ours}, Schema{Fields: test.now}, 10)
+		out, ok := Rebase(Schema{}, Schema{Fields: test.ours}, Schema{Fields: test.now}, 10)
 		var got []string
 		for _, f := range out.Fields {
 			got = append(got, fmt.Sprint(f.ID, " ", f.Name, " ", f.Type))

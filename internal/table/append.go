@@ -3,16 +3,12 @@ package table
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/apache/iceberg-go"
-	icebergio "github.com/apache/iceberg-go/io"
 	icetable "github.com/apache/iceberg-go/table"
 	"github.com/google/uuid"
 
@@ -20,6 +16,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // Append is a load in the making: files are created in the table's data folder and become part of the table with Commit, or
@@ -42,16 +39,14 @@ type Append struct {
 	warehouse *Warehouse
 	name      Name
 	base      *icetable.Table
-	load      string // tells the files of this load from all others
+	from      schema.Schema // the table's when the load began
+	load      string        // tells the files of this load from all others
 	files     int
 	created   []string
 	folders   map[string]bool
 	// published is set once the table may name the files, from when on they must stay.
 	published bool
 }
-
-// loadIDKey is the entry of a snapshot's summary that names the load it came from.
-const loadIDKey = "trevak.load-id"
 
 // markKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
 const markKey = "trevak.split-id"
@@ -90,7 +85,7 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if format != columnar.Parquet {
 		props[icetable.WriteFormatDefaultKey] = formatName(format)
 	}
-	location := filepath.Join(append([]string{w.dir}, name.parts...)...)
+	location := storage.Join(w.dir, name.parts...)
 	order, err := sortToIceberg(sort, s)
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the sort order of %s cannot be kept", name)
@@ -102,8 +97,10 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if given, err := fromIceberg(metadata.CurrentSchema(), nil); err != nil || !sameIDs(s.Fields, given.Fields) {
 		return nil, fault.New(fault.Schema, "the table library numbered the columns of %s in another way than expected", name)
 	}
-	base := icetable.New(name.parts, metadata, "", localFiles, &creation{catalog: w.catalog, base: metadata})
-	return w.begin(name, s, spec, sort, format, base, true), nil
+	base := icetable.New(name.parts, metadata, "", w.catalog.files, &creation{catalog: w.catalog, base: metadata})
+	a := w.begin(name, s, spec, sort, format, base)
+	a.Creates = true
+	return a, nil
 }
 
 // hasNanoseconds reports whether a column, or a part of one, counts nanoseconds.
@@ -130,9 +127,6 @@ func oneDecimal(spec layout.Spec, s schema.Schema) error {
 	return nil
 }
 
-// localFiles opens the file system that syncs what it writes.
-func localFiles(context.Context) (icebergio.IO, error) { return syncing{}, nil }
-
 // firstProperties are those of a new table.
 func firstProperties(s schema.Schema) (iceberg.Properties, error) {
 	mapping, err := nameMapping(s)
@@ -152,7 +146,9 @@ func (w *Warehouse) Append(t *Table, s schema.Schema) (*Append, error) {
 	if err := describable(t.Name, s); err != nil {
 		return nil, err
 	}
-	return w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table, false), nil
+	a := w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table)
+	a.from = t.Schema.Clone()
+	return a, nil
 }
 
 // mostSchemaBytes is how long the description of a table's schema may be: it stands in the head of every manifest, which the library bounds.
@@ -171,9 +167,9 @@ func describable(name Name, s schema.Schema) error {
 		Try("load fewer columns with --only or --drop, or write the rows to files with convert")
 }
 
-func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format, base *icetable.Table, creates bool) *Append {
+func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format, base *icetable.Table) *Append {
 	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, Creates: creates, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
+	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
 }
 
 func sameIDs(a, b []schema.Field) bool {
@@ -194,262 +190,69 @@ func sameIDs(a, b []schema.Field) bool {
 }
 
 // CreateFile is the layout.Create of this load.
-func (a *Append) CreateFile(folder string) (io.WriteCloser, string, error) {
+func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer, string, error) {
 	a.files++
-	dir := filepath.Join(a.base.Location(), "data", filepath.FromSlash(folder))
-	path := filepath.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, a.Format))
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, "", fault.Wrap(fault.Storage, err, "the folder of a data file cannot be made")
-	}
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	dir := storage.Join(a.base.Location(), "data", folder)
+	uri := storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, a.Format))
+	w, err := a.warehouse.store.Create(ctx, uri, storage.Creation{Mode: storage.Exclusive, Durable: true})
 	if err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
 	}
-	a.created = append(a.created, path)
+	a.created = append(a.created, uri)
 	a.folders[dir] = true
-	return layout.Behind(syncedFile{file}), path, nil
-}
-
-// Snapshot is the state of a table after a commit.
-type Snapshot struct {
-	ID        int64
-	Parent    *int64
-	Committed time.Time
-	Operation string
-	// Rows and Files are the table's totals, AddedRows and AddedFiles what the commit brought.
-	Rows, Files, AddedRows, AddedFiles int64
-	// Unhinted is why other engines may not see the state yet, nil where they do.
-	Unhinted error
+	return layout.Buffered(w), uri, nil
 }
 
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
-	var snapshot Snapshot
-	err := a.warehouse.locked(ctx, func() error {
-		if err := a.refresh(ctx); err != nil {
-			return err
-		}
-		if err := a.syncFolders(); err != nil {
-			return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
-		}
-		committed, err := a.commit(ctx, files)
-		if err != nil {
-			snapshot, err = a.outcome(ctx, err)
-			return err
-		}
-		a.published = true
-		snapshot = describeSnapshot(*committed.CurrentSnapshot())
-		snapshot.Unhinted = a.warehouse.catalog.stale
-		return nil
-	})
+	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check, Prepare: a.sync, Schema: a.schema}
+	if a.Mark != "" {
+		c.Summary = map[string]string{markKey: a.Mark}
+	}
+	if a.Creates {
+		c.created = a.base.Metadata()
+	}
+	snapshot, err := a.warehouse.Commit(ctx, a.name, a.load, c)
+	a.published = err == nil || errors.Is(err, errUntold)
 	return snapshot, err
 }
 
-// outcome settles what became of a commit that reported an error: it may have been published all the same, when only what came
-// after failed. Where that cannot be told the files are left alone.
-func (a *Append) outcome(ctx context.Context, cause error) (Snapshot, error) {
-	a.published = true
-	now, err := a.warehouse.Load(context.WithoutCancel(ctx), a.name)
-	if err != nil {
-		e := fault.New(fault.Storage, "the commit to table %s failed, and what became of it cannot be told", a.name).
-			Try("look at the table before loading again; no file was removed")
-		e.Cause = cause
-		return Snapshot{}, e
+// check refuses a table that files of this load do not belong to any more.
+func (a *Append) check(now *Table) error {
+	if !now.table.Spec().Equals(a.base.Spec()) {
+		return changedMeanwhile(a.name, "got another partitioning")
 	}
-	if now != nil {
-		for _, s := range now.table.Metadata().Snapshots() {
-			if s.Summary != nil && s.Summary.Properties[loadIDKey] == a.load {
-				return describeSnapshot(s), nil
-			}
-		}
-	}
-	a.published = false
-	return Snapshot{}, commitError(a.name, cause)
+	return nil
 }
 
-// syncFolders syncs the folders of data files and those above them up to the table's, each once.
-func (a *Append) syncFolders() error {
+// schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load adds are in its files already, so
+// they must still be free.
+func (a *Append) schema(now *Table) (schema.Schema, []string, error) {
+	if a.Creates {
+		return a.Schema, nil, nil
+	}
+	last := a.base.Metadata().LastColumnID()
+	rebased, ok := schema.Rebase(a.from, a.Schema, now.Schema, last)
+	if adds := a.Schema.LastID() > last; !ok || adds && now.LastColumnID() != last {
+		return rebased, nil, changedMeanwhile(a.name, "got other columns")
+	}
+	return rebased, a.Changes, nil
+}
+
+// sync has the names of data files, and of the folders above them up to the table's, on the disk, each folder once.
+func (a *Append) sync(ctx context.Context) error {
 	synced := map[string]bool{}
 	for dir := range a.folders {
 		for strings.HasPrefix(dir, a.base.Location()) && !synced[dir] {
 			synced[dir] = true
-			if err := syncFolder(dir); err != nil {
-				return err
+			if err := storage.Sync(ctx, a.warehouse.store, dir); err != nil {
+				return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
 			}
-			dir = filepath.Dir(dir)
+			dir = storage.Dir(dir)
 		}
 	}
 	return nil
-}
-
-// refresh looks at the table again now that nobody else can change it.
-func (a *Append) refresh(ctx context.Context) error {
-	now, err := a.warehouse.Load(ctx, a.name)
-	switch {
-	case err != nil:
-		return err
-	case a.Creates && now != nil:
-		return changedMeanwhile(a.name, "was made")
-	case a.Creates:
-		if err := a.warehouse.free(ctx, a.name); err != nil {
-			return err
-		}
-		ns := a.name.parts[:len(a.name.parts)-1]
-		if err := os.MkdirAll(filepath.Join(append([]string{a.warehouse.dir}, ns...)...), 0o755); err != nil {
-			return fault.Wrap(fault.Storage, err, "the namespace cannot be made")
-		}
-		return nil
-	case now == nil:
-		return changedMeanwhile(a.name, "was dropped")
-	case !now.table.Spec().Equals(a.base.Spec()):
-		return changedMeanwhile(a.name, "got another partitioning")
-	case !now.table.Schema().Equals(a.base.Schema()):
-		if err := a.rebase(now); err != nil {
-			return err
-		}
-	}
-	a.base = now.table
-	return nil
-}
-
-// rebase makes the load one of the table as it is now, where another commit changed its schema. The ids of columns that this load adds are in its files
-// already, so they must still be free.
-func (a *Append) rebase(now *Table) error {
-	last := a.base.Metadata().LastColumnID()
-	rebased, ok := schema.Rebase(a.Schema, now.Schema, last)
-	if adds := a.Schema.LastID() > last; !ok || adds && now.table.Metadata().LastColumnID() != last {
-		return changedMeanwhile(a.name, "got other columns")
-	}
-	rebased.Key = now.Schema.Key
-	a.Schema = rebased
-	return nil
-}
-
-// commit adds the files in one transaction that fails if the table's state is no longer the one it was built on.
-func (a *Append) commit(ctx context.Context, files []layout.DataFile) (*icetable.Table, error) {
-	base, err := a.grown()
-	if err != nil {
-		return nil, err
-	}
-	tx := base.NewTransaction()
-	var added []iceberg.DataFile
-	spec := a.base.Spec()
-	order := base.Metadata().DefaultSortOrder()
-	row := int64(-1)
-	if base.Metadata().Version() >= 3 {
-		row = base.Metadata().NextRowID()
-	}
-	for _, f := range files {
-		built, err := a.dataFile(spec, order, f, row)
-		if err != nil {
-			return nil, fmt.Errorf("describing %s: %w", f.Path, err)
-		}
-		added = append(added, built)
-		if row >= 0 {
-			row += f.Summary.Rows
-		}
-	}
-	summary := iceberg.Properties{loadIDKey: a.load}
-	if a.Mark != "" {
-		summary[markKey] = a.Mark
-	}
-	if len(added) == 0 {
-		if err := tx.AddFiles(ctx, nil, summary, false); err != nil {
-			return nil, err
-		}
-	} else if err := tx.AddDataFiles(ctx, added, summary, icetable.WithoutDuplicateCheck()); err != nil {
-		return nil, err
-	}
-	if err := tx.AssertRefSnapshotID(""); err != nil {
-		return nil, err
-	}
-	return tx.Commit(ctx)
-}
-
-// grown returns the table as it is to be after the commit, apart from its files.
-func (a *Append) grown() (*icetable.Table, error) {
-	if a.Creates {
-		notes, err := writeNotes(a.Schema, nil)
-		if err != nil {
-			return nil, err
-		}
-		builder, err := icetable.MetadataBuilderFromBase(a.base.Metadata(), "")
-		if err != nil {
-			return nil, err
-		}
-		if err := builder.SetProperties(iceberg.Properties{columnNotesKey: notes}); err != nil {
-			return nil, err
-		}
-		metadata, err := builder.Build()
-		if err != nil {
-			return nil, err
-		}
-		return icetable.New(a.name.parts, metadata, "", localFiles, &creation{catalog: a.warehouse.catalog, base: metadata}), nil
-	}
-	if hasNanoseconds(a.Schema) && a.base.Metadata().Version() < 3 {
-		return nil, fault.New(fault.Schema, "the table %s is of version %d of the table format, which has no nanoseconds", a.name, a.base.Metadata().Version()).
-			Try("state timestamp or string for the column, or load into a new table")
-	}
-	updates, err := evolution(a.base.Metadata(), a.Schema, a.Cause, a.Changes, time.Now())
-	if err != nil || len(updates) == 0 {
-		return a.base, err
-	}
-	return a.warehouse.evolved(a.base, updates)
-}
-
-// dataFile describes a file for the manifest. row is the id of its first row, which tables of version 3 of the format give.
-func (a *Append) dataFile(spec iceberg.PartitionSpec, order int, f layout.DataFile, row int64) (iceberg.DataFile, error) {
-	b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentData, f.Path, fileFormats[a.Format], partitionValues(spec, f.Values), nil, nil,
-		f.Summary.Rows, f.Summary.Bytes)
-	if err != nil {
-		return nil, err
-	}
-	sizes, values, nulls, nans := map[int]int64{}, map[int]int64{}, map[int]int64{}, map[int]int64{}
-	lower, upper := map[int][]byte{}, map[int][]byte{}
-	for id, m := range f.Summary.Columns {
-		values[id], nulls[id] = m.Values, m.Nulls
-		if m.Bytes > 0 {
-			sizes[id] = m.Bytes
-		}
-		if m.Floating {
-			nans[id] = m.NaNs
-		}
-		if m.Lower != nil {
-			lower[id] = m.Lower
-		}
-		if m.Upper != nil {
-			upper[id] = m.Upper
-		}
-	}
-	b.ColumnSizes(sizes).ValueCounts(values).NullValueCounts(nulls).NaNValueCounts(nans).LowerBoundValues(lower).UpperBoundValues(upper).
-		SplitOffsets(f.Summary.RowGroups).SortOrderID(order)
-	if row >= 0 {
-		b.FirstRowID(row)
-	}
-	return b.Build(), nil
-}
-
-// partitionValues gives a file's partition values the form that the library writes, by the ids of their fields.
-func partitionValues(spec iceberg.PartitionSpec, values []layout.Value) map[int]any {
-	out := map[int]any{}
-	for _, field := range spec.Fields() {
-		if _, void := field.Transform.(iceberg.VoidTransform); void {
-			// A field that was taken out of the partitioning has no values, and rows are not laid out by it.
-			out[field.FieldID] = nil
-			continue
-		}
-		switch v := values[0].(type) {
-		case layout.Bytes:
-			out[field.FieldID] = []byte(v)
-		case layout.Decimal:
-			out[field.FieldID] = iceberg.Decimal{Val: v.Unscaled, Scale: int(v.Scale)}
-		default:
-			out[field.FieldID] = v
-		}
-		values = values[1:]
-	}
-	return out
 }
 
 // Rollback removes the files of a load that was not committed, and the folders that are empty without them. It does nothing once
@@ -458,34 +261,17 @@ func (a *Append) Rollback() {
 	if a.published {
 		return
 	}
-	for _, path := range a.created {
-		os.Remove(path)
+	ctx, s := context.Background(), a.warehouse.store
+	for _, uri := range a.created {
+		// What cannot be removed is named by nothing.
+		_ = s.Remove(ctx, uri)
 	}
 	for dir := range a.folders {
-		for strings.HasPrefix(dir, a.warehouse.dir) && dir != filepath.Dir(a.warehouse.dir) {
-			if os.Remove(dir) != nil {
+		for strings.HasPrefix(dir, a.warehouse.dir) && dir != storage.Dir(a.warehouse.dir) {
+			if s.Remove(ctx, dir) != nil {
 				break
 			}
-			dir = filepath.Dir(dir)
+			dir = storage.Dir(dir)
 		}
 	}
-}
-
-// describeSnapshot reads the counts out of a snapshot's summary.
-func describeSnapshot(s icetable.Snapshot) Snapshot {
-	out := Snapshot{ID: s.SnapshotID, Parent: s.ParentSnapshotID, Committed: time.UnixMilli(s.TimestampMs).UTC()}
-	if s.Summary == nil {
-		return out
-	}
-	count := func(key string) int64 {
-		n, err := strconv.ParseInt(s.Summary.Properties[key], 10, 64)
-		if err != nil {
-			return 0
-		}
-		return n
-	}
-	out.Operation = string(s.Summary.Operation)
-	out.Rows, out.Files = count("total-records"), count("total-data-files")
-	out.AddedRows, out.AddedFiles = count("added-records"), count("added-data-files")
-	return out
 }

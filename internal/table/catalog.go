@@ -6,22 +6,23 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
+	icebergio "github.com/apache/iceberg-go/io"
 	icetable "github.com/apache/iceberg-go/table"
-	"github.com/google/uuid"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
 // catalog finds tables in the folders of a warehouse, as file-based catalogs do: the newest version of the metadata is the table, and version-hint.text names
 // it for engines that do not list folders (Iceberg specification, "File System Tables"). Whoever commits holds the warehouse's lock.
 type catalog struct {
-	dir string
+	store storage.Store
+	dir   string
 	// stale is why the hint of the last commit could not be written, nil where it was.
 	stale error
 }
@@ -37,15 +38,20 @@ var (
 
 const hintName = "version-hint.text"
 
-// metadataFolder is where the metadata of a table lies.
-func (c *catalog) metadataFolder(ident icetable.Identifier) string {
-	return filepath.Join(append(append([]string{c.dir}, ident...), "metadata")...)
+// files gives the table library its files.
+func (c *catalog) files(ctx context.Context) (icebergio.IO, error) {
+	// The library keeps them for longer than the call that it asks in.
+	return mending{files{context.WithoutCancel(ctx), c.store}}, nil
 }
 
-// newest returns the path and number of a table's newest version, 0 where there is none.
-func (c *catalog) newest(ident icetable.Identifier) (path string, version int, err error) {
-	folder := c.metadataFolder(ident)
-	entries, err := os.ReadDir(folder)
+// metadataFolder is where the metadata of a table lies.
+func (c *catalog) metadataFolder(ident icetable.Identifier) string {
+	return storage.Join(c.dir, append(slices.Clone(ident), "metadata")...)
+}
+
+// newest returns the URI and number of a table's newest version, 0 where there is none.
+func (c *catalog) newest(ctx context.Context, ident icetable.Identifier) (uri string, version int, err error) {
+	entries, err := c.store.List(ctx, c.metadataFolder(ident))
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", 0, nil
 	}
@@ -55,29 +61,29 @@ func (c *catalog) newest(ident icetable.Identifier) (path string, version int, e
 	ours := false
 	for _, e := range entries {
 		for _, pattern := range []*regexp.Regexp{versionName, foreignName} {
-			m := pattern.FindStringSubmatch(e.Name())
+			m := pattern.FindStringSubmatch(e.Name)
 			if m == nil {
 				continue
 			}
 			n, err := strconv.Atoi(m[1])
-			if err == nil && (path == "" || n > version || n == version && pattern == versionName && !ours) {
-				path, version, ours = filepath.Join(folder, e.Name()), n, pattern == versionName
+			if err == nil && (uri == "" || n > version || n == version && pattern == versionName && !ours) {
+				uri, version, ours = e.URI, n, pattern == versionName
 			}
 		}
 	}
-	return path, version, nil
+	return uri, version, nil
 }
 
 // LoadTable reads a table as its newest version has it. The error is errNoTable where there is none.
 func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*icetable.Table, error) {
-	path, _, err := c.newest(ident)
+	uri, _, err := c.newest(ctx, ident)
 	if err != nil {
 		return nil, err
 	}
-	if path == "" {
+	if uri == "" {
 		return nil, errNoTable
 	}
-	return icetable.NewFromLocation(ctx, ident, path, localFiles, c)
+	return icetable.NewFromLocation(ctx, ident, uri, c.files, c)
 }
 
 // CommitTable makes the next version of a table, unless a requirement does not hold any more.
@@ -86,73 +92,62 @@ func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, re
 	if err != nil {
 		return nil, "", err
 	}
-	_, version, err := c.newest(ident)
+	_, version, err := c.newest(ctx, ident)
 	if err != nil {
 		return nil, "", err
 	}
 	for _, r := range requirements {
 		if err := r.Validate(current.Metadata()); err != nil {
-			return nil, "", err
+			return nil, "", errors.Join(errRaced, err)
 		}
 	}
 	next, err := icetable.UpdateTableMetadata(current.Metadata(), updates, current.MetadataLocation())
 	if err != nil {
 		return nil, "", fmt.Errorf("making the next version of the metadata: %w", err)
 	}
-	location, err := c.publish(ident, version+1, next)
+	location, err := c.publish(ctx, ident, version+1, next)
 	return next, location, err
 }
 
-// publish writes a version of the metadata beside its place, and gives it its name unless that is taken. Only then does it count; the hint comes last, and when
+// publish writes a version of the metadata unless there is one of that number. Only then does it count; the hint comes last, and when
 // it cannot be written the table is as good, but other engines may see the version before.
-func (c *catalog) publish(ident icetable.Identifier, version int, metadata icetable.Metadata) (string, error) {
+func (c *catalog) publish(ctx context.Context, ident icetable.Identifier, version int, metadata icetable.Metadata) (string, error) {
 	text, err := json.Marshal(metadata)
 	if err != nil {
 		return "", err
 	}
 	folder := c.metadataFolder(ident)
-	var disk syncing
-	if err := disk.MkdirAll(folder); err != nil {
-		return "", err
+	place := storage.Join(folder, fmt.Sprintf("v%d.metadata.json", version))
+	err = storage.WriteAll(ctx, c.store, place, text, storage.Creation{Mode: storage.Exclusive, Durable: true})
+	if errors.Is(err, fs.ErrExist) {
+		return "", errors.Join(errRaced, err)
 	}
-	place := filepath.Join(folder, fmt.Sprintf("v%d.metadata.json", version))
-	beside := filepath.Join(folder, "."+uuid.NewString()+".tmp")
-	err = disk.WriteFile(beside, text)
 	if err == nil {
-		err = disk.RenameNoReplace(beside, place)
+		err = storage.Sync(ctx, c.store, folder)
 	}
 	if err != nil {
-		os.Remove(beside)
-		if errors.Is(err, fs.ErrExist) {
-			return "", changedMeanwhile(Name{ident}, "was changed")
-		}
 		return "", err
 	}
-	c.stale = c.hint(folder, version)
+	c.stale = c.hint(ctx, folder, version)
 	return place, nil
 }
 
-// hint names a version for other engines. It is written beside its place too: an empty hint would hide the table from them.
-func (c *catalog) hint(folder string, version int) error {
-	beside := filepath.Join(folder, "."+uuid.NewString()+".tmp")
-	var disk syncing
-	err := disk.WriteFile(beside, []byte(strconv.Itoa(version)))
-	if err == nil {
-		err = disk.Rename(beside, filepath.Join(folder, hintName))
-	}
+// hint names a version for other engines. It takes the place of the one before at once: an empty hint would hide the table from them.
+func (c *catalog) hint(ctx context.Context, folder string, version int) error {
+	err := storage.WriteAll(ctx, c.store, storage.Join(folder, hintName), []byte(strconv.Itoa(version)), durable)
 	if err != nil {
-		os.Remove(beside)
+		return err
 	}
-	return err
+	return storage.Sync(ctx, c.store, folder)
 }
 
 // hinted reports whether the hint names the newest version.
-func (c *catalog) hinted(ident icetable.Identifier) (version int, ok bool) {
-	_, version, err := c.newest(ident)
+func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier) (version int, ok bool) {
+	_, version, err := c.newest(ctx, ident)
 	if err != nil || version == 0 {
 		return 0, true
 	}
-	text, err := os.ReadFile(filepath.Join(c.metadataFolder(ident), hintName))
+	text, err := storage.ReadAll(ctx, c.store, storage.Join(c.metadataFolder(ident), hintName))
 	return version, err == nil && strings.TrimSpace(string(text)) == strconv.Itoa(version)
 }
 

@@ -3,7 +3,6 @@ package table
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -98,13 +97,13 @@ func identifiers(s schema.Schema) []int {
 	return out
 }
 
-// evolution lists the updates that give a table another schema and what is kept of it. There is none for what stays.
-func evolution(base icetable.Metadata, s schema.Schema, cause string, changes []string, at time.Time) ([]icetable.Update, error) {
+// evolution lists the updates that give a table another schema and what is kept of it; logged says that the change is noted. There is none for what stays.
+func evolution(base icetable.Metadata, s schema.Schema, cause string, changes []string, at time.Time, logged bool) ([]icetable.Update, error) {
 	var updates []icetable.Update
 	properties := iceberg.Properties{}
 	id := base.CurrentSchema().ID
 	next := iceberg.NewSchemaWithIdentifiers(0, identifiers(s), nestedFields(s.Fields)...)
-	if !next.Equals(base.CurrentSchema()) {
+	if logged && !next.Equals(base.CurrentSchema()) {
 		id = 0
 		for _, old := range base.Schemas() {
 			id = max(id, old.ID+1)
@@ -167,46 +166,26 @@ func (e *evolving) CommitTable(ctx context.Context, ident icetable.Identifier, r
 
 // evolved returns the table as it will be after some updates, for a transaction that makes them along with its own.
 func (w *Warehouse) evolved(t *icetable.Table, updates []icetable.Update) (*icetable.Table, error) {
-	builder, err := icetable.MetadataBuilderFromBase(t.Metadata(), t.MetadataLocation())
+	metadata, err := updated(t.Metadata(), t.MetadataLocation(), updates)
 	if err != nil {
 		return nil, err
 	}
-	for _, u := range updates {
-		if err := u.Apply(builder); err != nil {
-			return nil, fmt.Errorf("applying %s: %w", u.Action(), err)
-		}
-	}
-	metadata, err := builder.Build()
-	if err != nil {
-		return nil, err
-	}
-	return icetable.New(t.Identifier(), metadata, t.MetadataLocation(), localFiles, &evolving{w.catalog, updates}), nil
+	return icetable.New(t.Identifier(), metadata, t.MetadataLocation(), w.catalog.files, &evolving{w.catalog, updates}), nil
 }
 
 // Alter gives a table the schema that change makes of its current one, without touching its files. change returns a sentence for
-// each thing it did. It runs while no other commit can.
+// each thing it did; without any, nothing is changed.
 func (w *Warehouse) Alter(ctx context.Context, name Name, change func(*Table) (schema.Schema, []string, error)) ([]string, error) {
+	if _, err := w.Find(ctx, name); err != nil {
+		return nil, err
+	}
 	var changes []string
-	err := w.locked(ctx, func() error {
-		t, err := w.Find(ctx, name)
-		if err != nil {
-			return err
+	_, err := w.Commit(ctx, name, "", Change{Quiet: true, Cause: "altered", Schema: func(now *Table) (s schema.Schema, _ []string, err error) {
+		if s, changes, err = change(now); err != nil || len(changes) == 0 {
+			return now.Schema, nil, err
 		}
-		if err := w.writable(t); err != nil {
-			return err
-		}
-		var s schema.Schema
-		if s, changes, err = change(t); err != nil || len(changes) == 0 {
-			return err
-		}
-		updates, err := evolution(t.table.Metadata(), s, "altered", changes, time.Now())
-		if err != nil {
-			return err
-		}
-		requirements := []icetable.Requirement{icetable.AssertTableUUID(t.table.Metadata().TableUUID()), icetable.AssertCurrentSchemaID(t.table.Schema().ID)}
-		_, _, err = w.catalog.CommitTable(ctx, t.table.Identifier(), requirements, updates)
-		return commitError(name, err)
-	})
+		return s, changes, nil
+	}})
 	return changes, err
 }
 

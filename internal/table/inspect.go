@@ -9,15 +9,18 @@ import (
 	"github.com/apache/iceberg-go"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
 // File is a data file of a table's current state.
 type File struct {
-	Path        string
+	URI         string
 	Format      string // parquet, orc or avro
 	Rows, Bytes int64
 	// Columns holds the compressed bytes of each leaf column by field id.
 	Columns map[int]int64
+
+	entry iceberg.DataFile
 }
 
 // ErrDeletes is the cause of a refusal to read a table whose rows are in part deleted by files of their own.
@@ -33,7 +36,7 @@ func (t *Table) Files(ctx context.Context) ([]File, error) {
 			deletes = true
 			return
 		}
-		out = append(out, File{Path: plainPath(f.FilePath()), Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
+		out = append(out, File{URI: storage.Path(f.FilePath()), entry: f, Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
 	})
 	if err == nil && deletes {
 		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which are not read yet", t.Name).Try("rewrite its files with the engine that deleted them")

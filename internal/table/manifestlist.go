@@ -17,7 +17,7 @@ import (
 // partition would find nothing in the whole manifest (Iceberg specification, Manifest Lists, field_summary).
 type manifestList struct {
 	bytes.Buffer
-	files icebergio.IO
+	files files
 	into  icebergio.FileWriter
 }
 

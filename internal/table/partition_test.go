@@ -18,6 +18,7 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // manifests reads the list of a table's newest snapshot.
@@ -27,7 +28,7 @@ func manifests(t testing.TB, w *Warehouse, name Name) []iceberg.ManifestFile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := tbl.table.CurrentSnapshot().Manifests(syncing{})
+	list, err := tbl.table.CurrentSnapshot().Manifests(mending{files{t.Context(), w.store}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +147,7 @@ func TestPartitionValuesOfAllKinds(t *testing.T) {
 	build.Field(3).(*array.BinaryBuilder).Append([]byte{0, '/', 7})
 	commit(t, a, build.NewRecordBatch())
 	list := manifests(t, w, name)
-	entries, err := list[0].FetchEntries(syncing{}, false)
+	entries, err := list[0].FetchEntries(mending{files{t.Context(), w.store}}, false)
 	if err != nil || len(entries) != 1 {
 		t.Fatal(len(entries), err)
 	}
@@ -213,7 +214,7 @@ func TestListsWithManifestsOfDeletes(t *testing.T) {
 			t.Fatal(err)
 		}
 		name := filepath.Join(dir, "snap-1.avro")
-		out, err := syncing{}.Create(name)
+		out, err := mending{files{t.Context(), storage.Disk{}}}.Create(name)
 		if err != nil {
 			t.Fatal(err)
 		}

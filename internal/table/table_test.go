@@ -1,6 +1,7 @@
 package table
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 func columns() schema.Schema {
@@ -49,7 +51,7 @@ func write(t testing.TB, a *Append, n int) []layout.DataFile {
 
 func open(t testing.TB, dir string) (*Warehouse, Name) {
 	t.Helper()
-	w, err := OpenWarehouse(dir)
+	w, err := OpenWarehouse(storage.Disk{}, dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,12 +92,12 @@ func rows(t testing.TB, tbl *Table) (n int64) {
 		t.Fatal(err)
 	}
 	for _, f := range files {
-		opened, err := columnar.Open(f.Path)
+		opened, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if opened.Rows() != f.Rows {
-			t.Errorf("%s holds %d rows, the manifest says %d", f.Path, opened.Rows(), f.Rows)
+			t.Errorf("%s holds %d rows, the manifest says %d", f.URI, opened.Rows(), f.Rows)
 		}
 		n += opened.Rows()
 		opened.Close()
@@ -309,7 +311,7 @@ func TestFindSuggests(t *testing.T) {
 	if _, err := w.Find(t.Context(), other); err == nil || !strings.Contains(err.Error(), "the nearest name is ops.readings") {
 		t.Errorf("%v", err)
 	}
-	if _, err := OpenWarehouse("odd#place"); fault.KindOf(err) != fault.Usage {
+	if _, err := OpenWarehouse(storage.Disk{}, "odd#place"); fault.KindOf(err) != fault.Usage {
 		t.Errorf("%v", err)
 	}
 }

@@ -17,7 +17,7 @@ func (t *Table) KeepTypes(ctx context.Context) error {
 	}
 	others := false
 	for _, s := range t.table.Metadata().Snapshots() {
-		others = others || s.Summary == nil || s.Summary.Properties[loadIDKey] == ""
+		others = others || s.Summary == nil || s.Summary.Properties[commitIDKey] == ""
 	}
 	used := map[int]bool{}
 	for _, f := range t.Spec {

@@ -10,20 +10,18 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	icetable "github.com/apache/iceberg-go/table"
-	"github.com/gofrs/flock"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/locate"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // Name is a table's name: its namespace, of one or more parts, and its own, joined by dots.
@@ -50,13 +48,14 @@ func (n Name) String() string { return strings.Join(n.parts, ".") }
 
 // Warehouse is a folder of tables.
 type Warehouse struct {
+	store   storage.Store
 	dir     string
 	catalog *catalog
 }
 
 // OpenWarehouse prepares to use a folder, which need not exist.
-func OpenWarehouse(dir string) (*Warehouse, error) {
-	abs, err := filepath.Abs(dir)
+func OpenWarehouse(s storage.Store, dir string) (*Warehouse, error) {
+	abs, err := s.Canonical(dir)
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q has no absolute path", dir)
 	}
@@ -64,10 +63,10 @@ func OpenWarehouse(dir string) (*Warehouse, error) {
 		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL", abs).
 			Try("choose another folder with --warehouse")
 	}
-	return &Warehouse{dir: abs, catalog: &catalog{dir: abs}}, nil
+	return &Warehouse{store: s, dir: abs, catalog: &catalog{store: s, dir: abs}}, nil
 }
 
-// Dir returns the absolute path of the folder.
+// Dir returns the canonical URI of the folder.
 func (w *Warehouse) Dir() string { return w.dir }
 
 // Table is the current state of a table.
@@ -79,8 +78,12 @@ type Table struct {
 	Sort   layout.Sort
 	// Format is that of files to come.
 	Format columnar.Format
+	store  storage.Store
 	table  *icetable.Table
 }
+
+// Store is where the table lies.
+func (t *Table) Store() storage.Store { return t.store }
 
 // Load reads a table's current state. It returns nil when there is no such table.
 func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
@@ -91,7 +94,12 @@ func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the table %s cannot be loaded", name)
 	}
-	w.mendHint(name)
+	w.mendHint(ctx, name)
+	return w.describe(name, loaded)
+}
+
+// describe reads what a table's metadata says.
+func (w *Warehouse) describe(name Name, loaded *icetable.Table) (*Table, error) {
 	s, err := fromIceberg(loaded.Schema(), origins(loaded.NameMapping()))
 	if err != nil {
 		return nil, fault.Wrap(fault.Schema, err, "the table %s cannot be used", name)
@@ -103,7 +111,7 @@ func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), Format: formatFrom(loaded.Properties()), table: loaded}, nil
+	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), Format: formatFrom(loaded.Properties()), store: w.store, table: loaded}, nil
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.
@@ -134,35 +142,26 @@ func (w *Warehouse) Find(ctx context.Context, name Name) (*Table, error) {
 // Names lists the tables in order. A warehouse that does not exist has none.
 func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
 	var out []Name
-	err := filepath.WalkDir(w.dir, func(path string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) && path == w.dir {
-				return fs.SkipAll
-			}
-			if path != w.dir && entry != nil && entry.IsDir() {
-				// What lies in a folder that cannot be read is nobody's to list.
-				return fs.SkipDir
-			}
+	err := storage.Walk(ctx, w.store, w.dir, func(e storage.Entry, err error) error {
+		switch {
+		case err != nil && e.URI == w.dir && errors.Is(err, fs.ErrNotExist):
+			return storage.SkipAll
+		case err != nil && e.URI == w.dir:
 			return err
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if !entry.IsDir() || path == w.dir {
+		case err != nil:
+			// What lies in a folder that cannot be read is nobody's to list.
+			return storage.SkipFolder
+		case e.Kind != storage.Folder:
+			return nil
+		case strings.HasPrefix(e.Name, "."):
+			return storage.SkipFolder
+		case !locate.IsTable(ctx, w.store, e.URI):
 			return nil
 		}
-		if strings.HasPrefix(entry.Name(), ".") {
-			return fs.SkipDir
+		if rel, ok := storage.Rel(w.dir, e.URI); ok {
+			out = append(out, Name{strings.Split(rel, "/")})
 		}
-		if !locate.IsTable(path) {
-			return nil
-		}
-		rel, err := filepath.Rel(w.dir, path)
-		if err != nil {
-			return err
-		}
-		out = append(out, Name{strings.Split(filepath.ToSlash(rel), "/")})
-		return fs.SkipDir
+		return storage.SkipFolder
 	})
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the warehouse %s cannot be listed", w.dir)
@@ -176,42 +175,23 @@ const lockWait = 2 * time.Minute
 
 // locked runs f while no other commit to the warehouse runs.
 func (w *Warehouse) locked(ctx context.Context, f func() error) error {
-	if err := os.MkdirAll(w.dir, 0o755); err != nil {
-		return fault.Wrap(fault.Storage, err, "the warehouse %s cannot be made", w.dir)
-	}
-	lock := flock.New(filepath.Join(w.dir, locate.WarehouseLock))
 	waiting, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
-	ok, err := lock.TryLockContext(waiting, 5*time.Millisecond)
-	if ctx.Err() != nil {
+	release, err := storage.Lock(waiting, w.store, w.lock(), true)
+	switch {
+	case ctx.Err() != nil:
 		return ctx.Err()
-	}
-	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
+	case errors.Is(err, context.DeadlineExceeded):
+		return fault.New(fault.Conflict, "another commit has held the warehouse %s for %s", w.dir, lockWait).Try("run the command again")
+	case err != nil:
 		return fault.Wrap(fault.Storage, err, "the warehouse %s cannot be locked", w.dir)
 	}
-	if !ok {
-		return fault.New(fault.Conflict, "another commit has held the warehouse %s for %s", w.dir, lockWait).Try("run the command again")
-	}
-	defer lock.Unlock()
+	defer release()
 	return f()
 }
 
-// conflict tells a commit that lost a race from one that failed.
-func conflict(err error) bool {
-	text := err.Error()
-	return errors.Is(err, icetable.ErrCommitFailed) || strings.Contains(text, "requirement failed") || strings.Contains(text, "created concurrently")
-}
-
-// commitError gives a failed commit its kind.
-func commitError(name Name, err error) error {
-	if err == nil || fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
-		return err
-	}
-	if conflict(err) {
-		return changedMeanwhile(name, "was changed")
-	}
-	return fault.Wrap(fault.Storage, err, "the commit to table %s failed", name)
-}
+// lock is the object that commits lock.
+func (w *Warehouse) lock() string { return storage.Join(w.dir, locate.WarehouseLock) }
 
 // MayWrite returns an error where a table of that name, t where there is one already, could not be written to.
 func (w *Warehouse) MayWrite(ctx context.Context, name Name, t *Table) error {
@@ -223,37 +203,25 @@ func (w *Warehouse) MayWrite(ctx context.Context, name Name, t *Table) error {
 
 // writable refuses to write to a table whose files lie elsewhere, as those of a copied warehouse do: they would be written among the files of the original.
 func (w *Warehouse) writable(t *Table) error {
-	inside, err := within(w.dir, plainPath(t.table.Location()))
-	if err == nil && inside {
-		return nil
+	location := storage.Path(t.table.Location())
+	home, err := storage.Real(w.store, w.dir)
+	if err == nil {
+		var there string
+		if there, err = storage.Real(w.store, location); err == nil {
+			if _, inside := storage.Rel(home, there); inside {
+				return nil
+			}
+		}
 	}
-	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse was copied or moved", t.Name, plainPath(t.table.Location()), w.dir).
+	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse was copied or moved", t.Name, location, w.dir).
 		Try("write to the warehouse where they lie, or put this one back at its old path; to have a table of its own, write its rows to files and load them here under another name")
-}
-
-// within reports whether a path is below a folder, links followed as far as they lead somewhere.
-func within(folder, path string) (bool, error) {
-	rel, err := filepath.Rel(followed(folder), followed(path))
-	return rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)), err
-}
-
-// followed resolves the links in the part of a path that exists.
-func followed(path string) string {
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		return real
-	}
-	up := filepath.Dir(path)
-	if up == path {
-		return path
-	}
-	return filepath.Join(followed(up), filepath.Base(path))
 }
 
 // free refuses a name that would lie within a table, or whose folder holds tables already: the one would hide the other.
 func (w *Warehouse) free(ctx context.Context, name Name) error {
 	for n := 1; n < len(name.parts); n++ {
 		above := Name{name.parts[:n]}
-		if locate.IsTable(filepath.Join(append([]string{w.dir}, above.parts...)...)) {
+		if locate.IsTable(ctx, w.store, storage.Join(w.dir, above.parts...)) {
 			return fault.New(fault.Usage, "there is a table %s, so it cannot be the namespace of a table %s", above, name).Try("choose another name for the new table")
 		}
 	}
@@ -270,17 +238,17 @@ func (w *Warehouse) free(ctx context.Context, name Name) error {
 }
 
 // mendHint writes the hint of a table anew where an earlier commit could not. It leaves that to others where these are about to commit.
-func (w *Warehouse) mendHint(name Name) {
-	if _, ok := w.catalog.hinted(name.parts); ok {
+func (w *Warehouse) mendHint(ctx context.Context, name Name) {
+	if _, ok := w.catalog.hinted(ctx, name.parts); ok {
 		return
 	}
-	lock := flock.New(filepath.Join(w.dir, locate.WarehouseLock))
-	if free, err := lock.TryLock(); err != nil || !free {
+	release, err := storage.Lock(ctx, w.store, w.lock(), false)
+	if err != nil {
 		return
 	}
-	defer lock.Unlock()
-	if version, ok := w.catalog.hinted(name.parts); !ok {
+	defer release()
+	if version, ok := w.catalog.hinted(ctx, name.parts); !ok {
 		// What cannot be mended now is tried again the next time.
-		_ = w.catalog.hint(w.catalog.metadataFolder(name.parts), version)
+		_ = w.catalog.hint(ctx, w.catalog.metadataFolder(name.parts), version)
 	}
 }

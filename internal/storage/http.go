@@ -1,4 +1,4 @@
-package locate
+package storage
 
 import (
 	"context"
@@ -18,10 +18,60 @@ func IsURL(source string) bool {
 	return strings.HasPrefix(source, "http://") || strings.HasPrefix(source, "https://")
 }
 
+// HTTP is the objects behind URLs, which can be read alone.
+type HTTP struct{ web Web }
+
+// NewHTTP returns the store of what is fetched over HTTP.
+func NewHTTP(w Web) HTTP {
+	if w.Patience <= 0 {
+		w.Patience = DefaultPatience
+	}
+	if w.Pause <= 0 {
+		w.Pause = usualPause
+	}
+	return HTTP{w}
+}
+
+// readOnly is the error for what would change something.
+func readOnly(op, uri string) error {
+	return fmt.Errorf("%s %s: what is behind a URL can only be read: %w", op, Shown(uri), errors.ErrUnsupported)
+}
+
+// List is not supported: servers tell of single objects.
+func (h HTTP) List(_ context.Context, folder string) ([]Entry, error) {
+	return nil, readOnly("list", folder)
+}
+
+// Create is not supported.
+func (h HTTP) Create(_ context.Context, uri string, _ Creation) (Writer, error) {
+	return nil, readOnly("create", uri)
+}
+
+// Remove is not supported.
+func (h HTTP) Remove(_ context.Context, uri string) error { return readOnly("remove", uri) }
+
+// Canonical returns the URL without anything secret.
+func (h HTTP) Canonical(uri string) (string, error) { return Shown(uri), nil }
+
+// Stat asks for an object and looks at the head of the answer.
+func (h HTTP) Stat(ctx context.Context, uri string) (Object, error) {
+	r := &remote{ctx: ctx, url: uri, web: h.web, version: Version{Size: UnknownSize}}
+	defer r.Close()
+	err := r.connect()
+	return Object{URI: uri, Version: r.version}, err
+}
+
+// Open reads an object, which has to be at the version that it was listed at.
+func (h HTTP) Open(ctx context.Context, o Object) (File, error) {
+	return &remote{ctx: ctx, url: o.URI, web: h.web, version: o.Version, listed: true, until: UnknownSize}, nil
+}
+
 // Web is how objects are fetched.
 type Web struct {
 	// Patience is how long a server may be silent, or send less than leastSent; 0 for DefaultPatience.
 	Patience time.Duration
+	// Pause is how long is waited before the second try, 0 for a fifth of a second; it doubles with each further one.
+	Pause time.Duration
 }
 
 // DefaultPatience is how long a server may be silent where nothing else is said.
@@ -33,8 +83,7 @@ const leastSent = 16 << 10
 // A request is tried so often, waiting longer each time.
 const tries = 5
 
-// firstWait is how long is waited before the second try; it doubles with each further one.
-var firstWait = 200 * time.Millisecond
+const usualPause = 200 * time.Millisecond
 
 // client follows a server to other addresses of the same scheme only.
 var client = &http.Client{CheckRedirect: func(to *http.Request, via []*http.Request) error {
@@ -49,54 +98,12 @@ var client = &http.Client{CheckRedirect: func(to *http.Request, via []*http.Requ
 	return nil
 }}
 
-// remote takes an object behind a URL.
-func (f *Found) remote(ctx context.Context, source string, w Web) error {
-	if w.Patience <= 0 {
-		w.Patience = DefaultPatience
-	}
-	r := &remote{ctx: ctx, url: source, web: w, version: remoteVersion{size: unknownSize}}
-	defer r.Close()
-	if err := r.connect(); err != nil {
-		return err
-	}
-	object := Object{Location: Shown(source), Size: max(0, r.version.size), store: fetched{source, w, r.version}}
-	if at, err := http.ParseTime(r.version.modified); err == nil {
-		object.Modified = at
-	}
-	if r.version.size == 0 {
-		f.Empty++
-		return nil
-	}
-	f.Objects = append(f.Objects, object)
-	return nil
-}
-
-// unknownSize stands for the size of an object of which the server does not tell it.
-const unknownSize = -1
-
-// remoteVersion tells one state of an object behind a URL from another, as far as the server does.
-type remoteVersion struct {
-	size          int64
-	tag, modified string
-}
-
 // validator is what a request for a range of this version can be tied to (RFC 9110, section 13.1.5); empty where the server gives none.
-func (v remoteVersion) validator() string {
-	if v.tag != "" && !strings.HasPrefix(v.tag, "W/") {
-		return v.tag
+func (v Version) validator() string {
+	if v.Tag != "" && !strings.HasPrefix(v.Tag, "W/") {
+		return v.Tag
 	}
-	return v.modified
-}
-
-// fetched is an object behind a URL, at the version that was listed.
-type fetched struct {
-	url     string
-	web     Web
-	version remoteVersion
-}
-
-func (f fetched) open(ctx context.Context) (reader, error) {
-	return &remote{ctx: ctx, url: f.url, web: f.web, version: f.version, listed: true}, nil
+	return v.stamp
 }
 
 // remote reads an object behind a URL. When the connection breaks it goes on where it was, by a range request for the same version.
@@ -104,17 +111,20 @@ type remote struct {
 	ctx     context.Context
 	url     string
 	web     Web
-	version remoteVersion
+	version Version
 	// listed says that version is that of the object when it was listed, and has to be met again.
 	listed bool
 	body   io.ReadCloser
-	// asked is the context of the request, and end ends it.
+	// asked is the context of the request, and quit ends it.
 	asked context.Context
-	end   context.CancelCauseFunc
+	quit  context.CancelCauseFunc
 	// sent is how much came in the time waited.
-	sent     int64
-	waited   time.Duration
-	offset   int64
+	sent   int64
+	waited time.Duration
+	offset int64
+	// ranged says that only the bytes up to until are wanted; UnknownSize is the end.
+	ranged   bool
+	until    int64
 	failures int
 }
 
@@ -122,8 +132,7 @@ type remote struct {
 func (r *remote) connect() error {
 	for {
 		err := r.request()
-		var refused *fault.Error
-		if err == nil || errors.As(err, &refused) || r.ctx.Err() != nil {
+		if err == nil || final(err) || r.ctx.Err() != nil {
 			return err
 		}
 		if err := r.wait(err); err != nil {
@@ -139,7 +148,7 @@ func (r *remote) wait(cause error) error {
 		e.Cause = cause
 		return e
 	}
-	timer := time.NewTimer(firstWait << (r.failures - 1))
+	timer := time.NewTimer(r.web.Pause << (r.failures - 1))
 	defer timer.Stop()
 	select {
 	case <-timer.C:
@@ -151,7 +160,7 @@ func (r *remote) wait(cause error) error {
 
 // request sends one request and looks at the answer. An error without a kind is worth another try.
 func (r *remote) request() error {
-	r.asked, r.end = context.WithCancelCause(r.ctx)
+	r.asked, r.quit = context.WithCancelCause(r.ctx)
 	r.sent, r.waited = 0, 0
 	req, err := http.NewRequestWithContext(r.asked, http.MethodGet, r.url, nil)
 	if err != nil {
@@ -159,12 +168,17 @@ func (r *remote) request() error {
 	}
 	// Compressed transfer would make ranges and sizes mean something else.
 	req.Header.Set("Accept-Encoding", "identity")
-	if r.offset > 0 {
+	if r.offset > 0 && !r.ranged {
 		if r.version.validator() == "" {
 			return fault.New(fault.Storage, "the connection broke after %d bytes, and the server does not tell one version of the object from another, so nothing can be put behind them", r.offset).
 				In(Shown(r.url)).Try("run the command again, or fetch the file by other means")
 		}
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", r.offset))
+	}
+	if r.ranged {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", r.offset, r.until-1))
+	}
+	if r.offset > 0 || r.ranged {
 		req.Header.Set("If-Range", r.version.validator())
 	}
 	var answer *http.Response
@@ -184,7 +198,7 @@ func (r *remote) request() error {
 func (r *remote) patiently(f func()) {
 	began := time.Now()
 	watch := time.AfterFunc(r.web.Patience-r.waited, func() {
-		r.end(fault.New(fault.Storage, "the server has sent less than %d bytes in %s", leastSent, r.web.Patience).In(Shown(r.url)).
+		r.quit(fault.New(fault.Storage, "the server has sent less than %d bytes in %s", leastSent, r.web.Patience).In(Shown(r.url)).
 			Try("try again later, or give it more time with --timeout"))
 	})
 	f()
@@ -212,18 +226,22 @@ func (r *remote) failed(err error) error {
 
 // accept looks at the head of an answer.
 func (r *remote) accept(answer *http.Response) error {
+	partial := r.offset > 0 || r.ranged
 	switch {
-	case answer.StatusCode == http.StatusOK && r.offset == 0:
-		now := remoteVersion{answer.ContentLength, answer.Header.Get("ETag"), answer.Header.Get("Last-Modified")}
-		if r.listed && now != r.version {
-			return changed(Shown(r.url), "the server had %s, and now has %s", r.version, now).
-				Try("run the command again; where the server makes it anew each time, fetch it by other means and load the file")
+	case answer.StatusCode == http.StatusOK && !partial:
+		now := Version{Size: answer.ContentLength, Tag: answer.Header.Get("ETag"), stamp: answer.Header.Get("Last-Modified")}
+		if at, err := http.ParseTime(now.stamp); err == nil {
+			now.Modified = at
+		}
+		if r.listed && !now.Equal(r.version) {
+			return &ChangedError{fmt.Sprintf("the server had %s, and now has %s", r.version, now),
+				"run the command again; where the server makes it anew each time, fetch it by other means and load the file"}
 		}
 		r.version = now
-	case answer.StatusCode == http.StatusPartialContent && r.offset > 0:
+	case answer.StatusCode == http.StatusPartialContent && partial:
 		return r.rightRange(answer)
 	case answer.StatusCode == http.StatusOK:
-		return changed(Shown(r.url), "the server would not read it on from byte %d", r.offset)
+		return changed("the server would not read it on from byte %d", r.offset)
 	case answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500:
 		return fmt.Errorf("the server answers %s", answer.Status)
 	default:
@@ -237,31 +255,23 @@ func (r *remote) rightRange(answer *http.Response) error {
 	var from, to int64
 	var size string
 	stated := answer.Header.Get("Content-Range")
-	if n, err := fmt.Sscanf(stated, "bytes %d-%d/%s", &from, &to, &size); n != 3 || err != nil || from != r.offset ||
-		r.version.size != unknownSize && (to != r.version.size-1 || size != "*" && size != fmt.Sprint(r.version.size)) {
+	end := r.version.Size
+	if r.ranged {
+		end = r.until
+	}
+	if n, err := fmt.Sscanf(stated, "bytes %d-%d/%s", &from, &to, &size); n != 3 || err != nil || from != r.offset || end != UnknownSize && to != end-1 ||
+		r.version.Size != UnknownSize && size != "*" && size != fmt.Sprint(r.version.Size) {
 		return fault.New(fault.Storage, "was asked for from byte %d on, but the server answers with the range %q", r.offset, stated).In(Shown(r.url)).
 			Try("fetch the file by other means; nothing of it was kept")
 	}
-	if tag := answer.Header.Get("ETag"); tag != "" && r.version.tag != "" && tag != r.version.tag {
-		return changed(Shown(r.url), "its version was %s, and now is %s", r.version.tag, tag)
+	if tag := answer.Header.Get("ETag"); tag != "" && r.version.Tag != "" && tag != r.version.Tag {
+		return changed("its version was %s, and now is %s", r.version.Tag, tag)
 	}
 	return nil
 }
 
-// String names a version by what the server tells of it.
-func (v remoteVersion) String() string {
-	text := "an object of unknown size"
-	if v.size != unknownSize {
-		text = fmt.Sprintf("%d bytes", v.size)
-	}
-	if v.tag != "" {
-		text += ", version " + v.tag
-	}
-	if v.modified != "" {
-		text += ", of " + v.modified
-	}
-	return text
-}
+// final reports whether an error is none that another try could mend.
+func final(err error) bool { return fault.KindOf(err) != 0 || errors.Is(err, ErrChanged) }
 
 func (r *remote) Read(p []byte) (int, error) {
 	for {
@@ -283,16 +293,15 @@ func (r *remote) Read(p []byte) (int, error) {
 			return n, nil
 		case err == nil:
 			continue
-		case errors.Is(err, io.EOF) && (r.version.size < 0 || r.offset >= r.version.size):
+		case errors.Is(err, io.EOF) && (r.end() < 0 || r.offset >= r.end()):
 			return 0, io.EOF
 		case r.ctx.Err() != nil:
 			return 0, r.ctx.Err()
 		}
 		err = r.failed(err)
 		r.hangUp()
-		var ended *fault.Error
-		if errors.As(err, &ended) {
-			return 0, ended
+		if final(err) {
+			return 0, err
 		}
 		if err := r.wait(err); err != nil {
 			return 0, err
@@ -300,8 +309,34 @@ func (r *remote) Read(p []byte) (int, error) {
 	}
 }
 
-// unchanged has nothing left to find: every answer was held against the version.
-func (r *remote) unchanged() error { return nil }
+// end is the offset at which reading ends, UnknownSize where the server does not tell.
+func (r *remote) end() int64 {
+	if r.ranged {
+		return r.until
+	}
+	return r.version.Size
+}
+
+// ReadAt asks for some bytes alone.
+func (r *remote) ReadAt(p []byte, offset int64) (int, error) {
+	until, short := offset+int64(len(p)), error(nil)
+	if size := r.version.Size; size != UnknownSize && until > size {
+		until, short = size, io.EOF
+	}
+	if offset >= until {
+		return 0, short
+	}
+	part := &remote{ctx: r.ctx, url: r.url, web: r.web, version: r.version, listed: true, offset: offset, ranged: true, until: until}
+	defer part.Close()
+	n, err := io.ReadFull(part, p[:until-offset])
+	if err == nil {
+		err = short
+	}
+	return n, err
+}
+
+// Unchanged has nothing left to find: every answer was held against the version.
+func (r *remote) Unchanged() error { return nil }
 
 // hangUp ends the request.
 func (r *remote) hangUp() {
@@ -309,8 +344,8 @@ func (r *remote) hangUp() {
 		r.body.Close()
 		r.body = nil
 	}
-	if r.end != nil {
-		r.end(nil)
+	if r.quit != nil {
+		r.quit(nil)
 	}
 }
 

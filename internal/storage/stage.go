@@ -1,0 +1,233 @@
+package storage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/gofrs/flock"
+)
+
+// Stage gathers the objects of a destination, which is an object or a folder of them, and puts them there together. One of Publish and Discard ends it.
+type Stage interface {
+	// Create begins an object by its path from the destination on; "" is the destination itself. It is committed when it is whole, which shows nothing yet.
+	Create(ctx context.Context, path string) (Writer, error)
+	// Publish shows what was committed in the place of what is at the destination. Before that, check is asked whether that may be.
+	Publish(ctx context.Context, check func() error) error
+	// Discard removes what was not published.
+	Discard(ctx context.Context) error
+}
+
+// NewStage begins to gather the objects of a destination. On the disk they lie in a folder beside it, and change places with what is there at once; other stores
+// keep them back until they are published, one after the other.
+func NewStage(ctx context.Context, s Store, destination string) (Stage, error) {
+	if _, ok := of(s, destination).(Disk); ok {
+		return newDiskStage(Path(destination))
+	}
+	return &keptBack{store: s, destination: destination}, nil
+}
+
+// keptBack is objects that are whole and wait to be committed.
+type keptBack struct {
+	store       Store
+	destination string
+	whole       []Writer
+}
+
+func (k *keptBack) Create(ctx context.Context, path string) (Writer, error) {
+	uri := k.destination
+	if path != "" {
+		uri = Join(k.destination, path)
+	}
+	w, err := k.store.Create(ctx, uri, Creation{Mode: Replace})
+	return &waiting{w, k}, err
+}
+
+// waiting is a writer whose object is committed later.
+type waiting struct {
+	Writer
+	of *keptBack
+}
+
+func (w *waiting) Commit() error {
+	w.of.whole = append(w.of.whole, w.Writer)
+	return nil
+}
+
+func (k *keptBack) Publish(_ context.Context, check func() error) error {
+	if err := check(); err != nil {
+		return err
+	}
+	for _, w := range k.whole {
+		if err := w.Commit(); err != nil {
+			return err
+		}
+	}
+	k.whole = nil
+	return nil
+}
+
+func (k *keptBack) Discard(context.Context) error {
+	var errs []error
+	for _, w := range k.whole {
+		errs = append(errs, w.Abort())
+	}
+	k.whole = nil
+	return errors.Join(errs...)
+}
+
+// diskStage is the folder beside a destination in which its files are written. It is locked for as long as its run lives, so that a later run can tell those
+// that nobody will finish.
+type diskStage struct {
+	place  string
+	folder string
+	lock   *flock.Flock
+	single string // the file that is to be the destination; empty for a folder
+}
+
+// asideEnding is that of what was at a destination, where two folders cannot be exchanged at once.
+const asideEnding = ".old"
+
+// newDiskStage makes a fresh folder, and removes those that killed runs have left.
+func newDiskStage(place string) (*diskStage, error) {
+	d := &diskStage{place: place}
+	parent := filepath.Dir(place)
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return nil, err
+	}
+	d.sweep(parent)
+	for {
+		folder, err := os.MkdirTemp(parent, d.prefix()+"*")
+		if err != nil {
+			return nil, err
+		}
+		lock := folderLock(folder)
+		// Without a lock nothing is lost: where folders have none, none is ever taken for one that was left.
+		_ = lock.Lock()
+		if err := os.Chmod(folder, 0o755); os.IsNotExist(err) {
+			// Another run swept it away before it was locked.
+			lock.Close()
+			continue
+		} else if err != nil {
+			lock.Close()
+			return nil, err
+		}
+		d.folder, d.lock = folder, lock
+		return d, nil
+	}
+}
+
+// prefix begins the names of all folders that this machine makes for a destination. Those of other machines are theirs to remove: a lock may not be seen from
+// one machine to another.
+func (d *diskStage) prefix() string {
+	machine, err := os.Hostname()
+	if err != nil {
+		machine = "here"
+	}
+	return "." + filepath.Base(d.place) + ".partial-" + machine + "-"
+}
+
+// folderLock is a lock on a folder itself, which needs no file in it.
+func folderLock(folder string) *flock.Flock { return flock.New(folder, flock.SetFlag(os.O_RDONLY)) }
+
+// sweep removes the folders of runs that were killed, and puts back what one of them had moved aside. What cannot be removed stays: it is in nobody's way.
+func (d *diskStage) sweep(parent string) {
+	folder, err := os.Open(parent)
+	if err != nil {
+		return
+	}
+	names, _ := folder.Readdirnames(-1)
+	folder.Close()
+	for _, name := range names {
+		if !strings.HasPrefix(name, d.prefix()) {
+			continue
+		}
+		path := filepath.Join(parent, name)
+		if owner, aside := strings.CutSuffix(path, asideEnding); aside {
+			_, staged := os.Stat(owner)
+			_, there := os.Stat(d.place)
+			if os.IsNotExist(staged) && os.IsNotExist(there) {
+				os.Rename(path, d.place)
+			}
+			continue
+		}
+		lock := folderLock(path)
+		if left, err := lock.TryLock(); err == nil && left {
+			os.RemoveAll(path)
+		}
+		lock.Close()
+	}
+}
+
+func (d *diskStage) Create(_ context.Context, path string) (Writer, error) {
+	place := filepath.Join(d.folder, filepath.FromSlash(path))
+	if path == "" {
+		d.single = filepath.Join(d.folder, "single")
+		place = d.single
+	}
+	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+		return nil, err
+	}
+	file, err := os.Create(place)
+	return staged{file}, err
+}
+
+// staged is a file in a folder that is not seen.
+type staged struct{ *os.File }
+
+func (s staged) Commit() error { return s.Close() }
+
+func (s staged) Abort() error {
+	if err := s.Close(); err != nil && !errors.Is(err, fs.ErrClosed) {
+		return err
+	}
+	return nil
+}
+
+// Publish gives what was staged its name. A file takes the place of another at once; so do folders, where the system can exchange them.
+func (d *diskStage) Publish(ctx context.Context, check func() error) error {
+	if err := check(); err != nil {
+		return err
+	}
+	if err := d.move(); err != nil {
+		return fmt.Errorf("the finished files cannot be moved to %s: %w", d.place, err)
+	}
+	return d.Discard(ctx)
+}
+
+func (d *diskStage) move() error {
+	info, err := os.Lstat(d.place)
+	switch there := err == nil; {
+	case d.single != "":
+		return os.Rename(d.single, d.place)
+	case !there:
+		return os.Rename(d.folder, d.place)
+	case info.IsDir() && os.Remove(d.place) == nil:
+		// An empty folder makes way.
+		return os.Rename(d.folder, d.place)
+	case exchange(d.folder, d.place) == nil:
+		return nil
+	}
+	aside := d.folder + asideEnding
+	if err := os.Rename(d.place, aside); err != nil {
+		return err
+	}
+	if err := os.Rename(d.folder, d.place); err != nil {
+		return errors.Join(err, os.Rename(aside, d.place))
+	}
+	return os.RemoveAll(aside)
+}
+
+// Discard removes what is left of the folder.
+func (d *diskStage) Discard(context.Context) error {
+	if d.folder == "" {
+		return nil
+	}
+	err := os.RemoveAll(d.folder)
+	d.folder = ""
+	return errors.Join(err, d.lock.Close())
+}
