@@ -1,7 +1,6 @@
 package table
 
 import (
-	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -92,7 +91,7 @@ func rows(t testing.TB, tbl *Table) (n int64) {
 		t.Fatal(err)
 	}
 	for _, f := range files {
-		opened, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
+		opened, err := columnar.Open(t.Context(), tbl.Store(), f.URI)
 		if err != nil {
 			t.Fatal(err)
 		}
