@@ -4,7 +4,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
+	"trevak/internal/infer"
+	"trevak/internal/inspect"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
@@ -44,7 +45,7 @@ rows are shown as they would be written.`,
 	return cmd
 }
 
-func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags, n int) (*flow.Preview, error) {
+func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags, n int) (*inspect.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
 		if err := idleBut(cmd, "on a table", "rows"); err != nil {
 			return nil, err
@@ -53,7 +54,7 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags
 		if err != nil {
 			return nil, err
 		}
-		return flow.PreviewTable(cmd.Context(), t, n)
+		return inspect.PreviewTable(cmd.Context(), t, n)
 	}
 	if err := idle(cmd, "on files", "warehouse"); err != nil {
 		return nil, err
@@ -62,7 +63,7 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags
 	if err != nil {
 		return nil, err
 	}
-	return flow.PreviewSource(cmd.Context(), r, n)
+	return inspect.PreviewSource(cmd.Context(), r.Reading, n)
 }
 
 // describing are the flags by which infer makes a feed file of a load that is yet to be: they change nothing else.
@@ -105,12 +106,12 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 				return err
 			}
 			budget, done := a.budget()
-			inferred, err := flow.Infer(cmd.Context(), r, budget)
+			inferred, err := infer.Infer(cmd.Context(), r.Reading, budget)
 			done()
 			if err != nil {
 				return err
 			}
-			return a.inferred(cmd, r, inferred, column, emit, describe.into)
+			return a.inferred(cmd, r.Reading, inferred, column, emit, describe.into)
 		},
 	}
 	reading.add(cmd, true)
@@ -123,7 +124,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 }
 
 // inferred writes what was inferred in the form that was asked for.
-func (a *app) inferred(cmd *cobra.Command, r flow.Reading, i *flow.Inference, column, emit, into string) error {
+func (a *app) inferred(cmd *cobra.Command, r infer.Reading, i *infer.Inference, column, emit, into string) error {
 	switch {
 	case emit == "feed":
 		shown := make([]string, len(r.Sources))

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
+	"trevak/internal/infer"
 	"trevak/internal/schema"
 )
 
@@ -104,14 +104,14 @@ func parsePin(text string) (string, schema.Stated, error) {
 	return "", schema.Stated{}, fault.New(fault.Usage, "--type: %s", first)
 }
 
-func (f *correctionFlags) scanned() (flow.Scan, error) {
+func (f *correctionFlags) scanned() (infer.Scan, error) {
 	switch f.scan {
 	case "":
-		return flow.ScanUsual, nil
+		return infer.ScanUsual, nil
 	case "sample":
-		return flow.ScanSample, nil
+		return infer.ScanSample, nil
 	case "full":
-		return flow.ScanFull, nil
+		return infer.ScanFull, nil
 	}
 	return 0, fault.New(fault.Usage, "--scan %s is not known", f.scan).Try("use sample or full")
 }

@@ -131,7 +131,7 @@ func (d *day) run() error {
 			args = append(args, "--warehouse", d.warehouse)
 		}
 		s.Printf("%s\n%s\n\n", s.Faint("# "+step.say), s.Bold("$ trevak "+quoteArgs(args)))
-		if code := run(d.ctx, args, d.app.out, d.app.out); code != step.code {
+		if code := carryOut(d.ctx, args, d.app.out, d.app.out); code != step.code {
 			return fault.New(fault.Storage, "the command ended with exit code %d, not %d", code, step.code)
 		}
 	}

@@ -11,8 +11,8 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
-	"trevak/internal/flow"
 	"trevak/internal/sniff"
+	"trevak/internal/source"
 )
 
 // idle refuses flags that were stated and have no effect in a call; where says in which.
@@ -60,12 +60,12 @@ var (
 )
 
 // particular lists the flags that were stated and speak of one sort of source, for flow to hold against what the source is.
-func particular(cmd *cobra.Command) []flow.Particular {
-	var out []flow.Particular
+func particular(cmd *cobra.Command) []source.Particular {
+	var out []source.Particular
 	add := func(names []string, formats ...sniff.Format) {
 		for _, name := range names {
 			if cmd.Flags().Changed(name) {
-				out = append(out, flow.Particular{Flag: "--" + name, Formats: formats})
+				out = append(out, source.Particular{Flag: "--" + name, Formats: formats})
 			}
 		}
 	}

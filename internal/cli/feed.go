@@ -12,11 +12,13 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/feed"
-	"trevak/internal/flow"
+	"trevak/internal/infer"
+	"trevak/internal/load"
 	"trevak/internal/parse/json"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
+	"trevak/internal/source"
 )
 
 // feedFlag is the flag that takes settings from a feed file.
@@ -36,7 +38,7 @@ func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) 
 		return args, nil
 	}
 	var err error
-	if f.feed, err = feed.Read(f.path); err != nil {
+	if f.feed, err = feed.Read(cmd.Context(), stores, f.path); err != nil {
 		return nil, err
 	}
 	for _, s := range feedSettings(f.feed) {
@@ -198,7 +200,7 @@ func feedSettings(f *feed.Feed) []setting {
 }
 
 // emitFeed writes a feed file of an inference and of the flags that were stated.
-func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, error) {
+func emitFeed(cmd *cobra.Command, args []string, i *infer.Inference) ([]byte, error) {
 	flags := cmd.Flags()
 	stated := func(name string) string {
 		if f := flags.Lookup(name); f != nil && f.Changed {
@@ -247,7 +249,7 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 	} else {
 		f.Shape.Nested = "keep"
 	}
-	settleReading(&f.Reading, i.Source)
+	settleReading(&f.Reading, i.Source.Source)
 	for _, field := range i.Schema.Fields {
 		f.Columns = append(f.Columns, feed.ColumnOf(field))
 	}
@@ -255,15 +257,15 @@ func emitFeed(cmd *cobra.Command, args []string, i *flow.Inference) ([]byte, err
 }
 
 // settleReading puts the reading rules that all objects share into a feed.
-func settleReading(r *feed.Reading, s *flow.Source) {
+func settleReading(r *feed.Reading, s *source.Source) {
 	first := s.Inputs[0].Rules
 	same := func(of func(sniff.Rules) string) bool {
-		return !slices.ContainsFunc(s.Inputs, func(in flow.Input) bool { return of(in.Rules) != of(first) })
+		return !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return of(in.Rules) != of(first) })
 	}
 	if same(func(r sniff.Rules) string { return r.Encoding }) {
 		r.Encoding = first.Encoding
 	}
-	place := func(in flow.Input) string {
+	place := func(in source.Input) string {
 		if in.Rules.Format == sniff.XML {
 			return "/" + strings.Join(in.Shape.Records, ",/")
 		}
@@ -272,7 +274,7 @@ func settleReading(r *feed.Reading, s *flow.Source) {
 		}
 		return ""
 	}
-	if records := place(s.Inputs[0]); r.Records == "" && !slices.ContainsFunc(s.Inputs, func(in flow.Input) bool { return place(in) != records }) {
+	if records := place(s.Inputs[0]); r.Records == "" && !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return place(in) != records }) {
 		r.Records = records
 	}
 	if first.Format != sniff.Delimited {
@@ -312,7 +314,7 @@ func character(c byte) string {
 }
 
 // feedComments says in a feed file what may be changed.
-func feedComments(f *feed.Feed, i *flow.Inference) map[string][]string {
+func feedComments(f *feed.Feed, i *infer.Inference) map[string][]string {
 	out := map[string][]string{
 		"$.feed":    {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.", "What is left out is decided from the data, or is the usual."},
 		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.", "A type that is stated here never widens: a value that is none goes to the column _misfit.", "Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
@@ -384,6 +386,7 @@ read, whether its columns are in them, and whether the table would take them. It
 func (a *app) checkFeed(ctx context.Context, path string) error {
 	var flags loadFlags
 	cmd := &cobra.Command{}
+	cmd.SetContext(ctx)
 	flags.add(cmd)
 	if err := cmd.ParseFlags([]string{"--feed", path}); err != nil {
 		return usageError{err}
@@ -399,7 +402,7 @@ func (a *app) checkFeed(ctx context.Context, path string) error {
 		return err
 	}
 	budget, done := a.budget()
-	err = flow.CheckLoad(ctx, l, budget)
+	err = load.Check(ctx, l, budget)
 	done()
 	if err != nil {
 		return flags.reading.feed.blame(err)

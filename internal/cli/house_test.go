@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -16,6 +17,14 @@ var (
 	face    = []string{"cli", "render"}
 	imports = []string{"trevak/internal/cli", "trevak/internal/render", "github.com/spf13/", "golang.org/x/term", "log", "flag"}
 	calls   = []string{"os.Exit", "os.Getenv", "os.LookupEnv", "os.Environ", "fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout", "os.Stderr", "os.Stdin"}
+)
+
+// disk are the calls that touch disks and networks, which only storage makes, and the folders of tests.
+var (
+	disk = []string{"os.Open", "os.OpenFile", "os.Create", "os.CreateTemp", "os.MkdirTemp", "os.Stat", "os.Lstat", "os.ReadFile", "os.WriteFile", "os.ReadDir", "os.Mkdir",
+		"os.MkdirAll", "os.Remove", "os.RemoveAll", "os.Rename", "os.Link", "os.Symlink", "os.Chmod", "os.Chdir", "os.DirFS", "filepath.Walk", "filepath.WalkDir", "filepath.Glob",
+		"filepath.EvalSymlinks", "filepath.Abs", "http.Get", "http.NewRequest", "http.NewRequestWithContext", "net.Dial"}
+	mayTouchDisks = []string{"storage", "testfolder"}
 )
 
 // TestCoreKnowsNothingOfTheFace holds the rule that only cli and render print, exit, read the environment or know commands.
@@ -36,6 +45,9 @@ func TestCoreKnowsNothingOfTheFace(t *testing.T) {
 		if strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, "_test.go") {
 			checked++
 			checkFile(t, path)
+			if folder, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path, ".."+string(filepath.Separator))), "/"); !slices.Contains(mayTouchDisks, folder) {
+				checkCalls(t, path, disk)
+			}
 		}
 		return nil
 	})
@@ -65,17 +77,9 @@ func checkFile(t *testing.T, path string) {
 			}
 		}
 	}
+	checkCalls(t, path, calls)
 	ast.Inspect(file, func(n ast.Node) bool {
-		switch n := n.(type) {
-		case *ast.SelectorExpr:
-			if of, ok := n.X.(*ast.Ident); ok {
-				for _, forbidden := range calls {
-					if of.Name+"."+n.Sel.Name == forbidden {
-						t.Errorf("%s uses %s", set.Position(n.Pos()), forbidden)
-					}
-				}
-			}
-		case *ast.CallExpr:
+		if n, ok := n.(*ast.CallExpr); ok {
 			if name, ok := n.Fun.(*ast.Ident); ok && (name.Name == "print" || name.Name == "println") {
 				t.Errorf("%s prints", set.Position(n.Pos()))
 			}
@@ -84,34 +88,56 @@ func checkFile(t *testing.T, path string) {
 	})
 }
 
-// TestStagesKnowOnlyThoseBefore holds the order of the road.
+// checkCalls finds the use of some functions and variables of packages.
+func checkCalls(t *testing.T, path string, forbidden []string) {
+	t.Helper()
+	set := token.NewFileSet()
+	file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ast.Inspect(file, func(n ast.Node) bool {
+		if n, ok := n.(*ast.SelectorExpr); ok {
+			if of, ok := n.X.(*ast.Ident); ok && slices.Contains(forbidden, of.Name+"."+n.Sel.Name) {
+				t.Errorf("%s uses %s.%s", set.Position(n.Pos()), of.Name, n.Sel.Name)
+			}
+		}
+		return true
+	})
+}
+
+// road is every package in the order in which they may know each other: each knows only those before it.
+var road = []string{"fault", "wording", "memory", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
+	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/orc", "columnar", "layout", "table", "quarantine", "run", "source",
+	"scan", "infer", "weigh", "write", "load", "convert", "inspect", "feed", "demo", "render", "cli"}
+
+// TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.
 func TestStagesKnowOnlyThoseBefore(t *testing.T) {
-	road := []string{"fault", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/delimited", "parse/json", "parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/orc", "columnar", "layout", "table", "quarantine", "flow"}
 	// Header detection looks at the classes of values, which is the schema's business.
 	exceptions := map[string]string{"sniff": "schema"}
-	rank := map[string]int{}
-	for i, name := range road {
-		rank[name] = i
-	}
-	for _, name := range road {
-		paths, err := filepath.Glob(filepath.Join("..", filepath.FromSlash(name), "*.go"))
-		if err != nil || len(paths) == 0 {
-			t.Fatalf("%s: %v", name, err)
+	err := filepath.WalkDir("..", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
 		}
-		for _, path := range paths {
-			if strings.HasSuffix(path, "_test.go") {
-				continue
-			}
-			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, spec := range file.Imports {
-				used, ok := strings.CutPrefix(strings.Trim(spec.Path.Value, `"`), "trevak/internal/")
-				if ok && rank[used] > rank[name] && exceptions[name] != used {
-					t.Errorf("%s imports %s, which comes after it", path, used)
-				}
+		name := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), ".."+string(filepath.Separator)))
+		rank := slices.Index(road, name)
+		if rank < 0 {
+			t.Errorf("%s has no place on the road", name)
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, spec := range file.Imports {
+			used, ok := strings.CutPrefix(strings.Trim(spec.Path.Value, `"`), "trevak/internal/")
+			if ok && slices.Index(road, used) > rank && exceptions[name] != used {
+				t.Errorf("%s imports %s, which comes after it", path, used)
 			}
 		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -8,10 +8,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/columnar"
+	"trevak/internal/convert"
 	"trevak/internal/fault"
-	"trevak/internal/flow"
+	"trevak/internal/load"
 	"trevak/internal/render"
 	"trevak/internal/table"
+	"trevak/internal/write"
 )
 
 // loadFlags are the flags of load.
@@ -36,9 +38,9 @@ func (f *loadFlags) add(cmd *cobra.Command) {
 }
 
 // loading turns the flags into what flow wants.
-func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l flow.Loading, err error) {
+func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l load.Request, err error) {
 	defer func() { err = f.reading.feed.blame(err) }()
-	if l.Reading, err = f.reading.reading(cmd, args); err != nil {
+	if l.Task, err = f.reading.reading(cmd, args); err != nil {
 		return l, err
 	}
 	if l.Into, err = table.ParseName(f.into); f.into == "" {
@@ -51,7 +53,7 @@ func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l flow.L
 		return l, err
 	}
 	l.Partition, l.Sort, l.DryRun, l.KeyStated = f.lay.partition, f.lay.sort, f.dryRun, cmd.Flags().Changed("key")
-	if l.Drift, err = flow.ParseDrift(f.drift); err != nil {
+	if l.Drift, err = load.ParseDrift(f.drift); err != nil {
 		return l, err
 	}
 	if l.Layout, err = f.lay.options(); err != nil {
@@ -94,7 +96,7 @@ files are never changed.`,
 				return err
 			}
 			budget, done := a.budget()
-			report, err := flow.Load(cmd.Context(), l, budget)
+			report, err := load.Load(cmd.Context(), l, budget)
 			done()
 			return a.report(report, err)
 		},
@@ -125,7 +127,7 @@ them with a folder for each partition. The destination appears when all of it is
 			if r.Favor, err = lay.favored(cmd, reading.feed); err != nil {
 				return err
 			}
-			c := flow.Conversion{Reading: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}
+			c := convert.Request{Task: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}
 			// Without a home folder there is none to be spared.
 			c.Home, _ = os.UserHomeDir()
 			if format != "" {
@@ -142,7 +144,7 @@ them with a folder for each partition. The destination appears when all of it is
 				return reading.feed.blame(err)
 			}
 			budget, done := a.budget()
-			report, err := flow.Convert(cmd.Context(), c, budget)
+			report, err := convert.Convert(cmd.Context(), c, budget)
 			done()
 			return a.report(report, err)
 		},
@@ -157,7 +159,7 @@ them with a folder for each partition. The destination appears when all of it is
 	return cmd
 }
 
-func (a *app) report(r *flow.Report, err error) error {
+func (a *app) report(r *write.Report, err error) error {
 	if err != nil {
 		return err
 	}
@@ -170,7 +172,7 @@ func (a *app) report(r *flow.Report, err error) error {
 }
 
 // whatWasDone says in a few words what cannot be taken for undone because its report was lost.
-func whatWasDone(r *flow.Report) string {
+func whatWasDone(r *write.Report) string {
 	switch {
 	case r.DryRun || r.NotMade:
 		return ""
@@ -185,13 +187,13 @@ func whatWasDone(r *flow.Report) string {
 }
 
 // parseSplits reads LIST=TABLE.
-func parseSplits(texts []string) (out []flow.Split, err error) {
+func parseSplits(texts []string) (out []load.Split, err error) {
 	for _, text := range texts {
 		list, name, ok := strings.Cut(text, "=")
 		if !ok || list == "" {
 			return nil, fault.New(fault.Usage, "--split %q does not name a list and a table", text).Try("write it like --split readings=ops.readings")
 		}
-		s := flow.Split{List: list}
+		s := load.Split{List: list}
 		if s.Into, err = table.ParseName(name); err != nil {
 			return nil, err
 		}

@@ -13,11 +13,13 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
-	"trevak/internal/flow"
 	"trevak/internal/layout"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/sniff"
+	"trevak/internal/source"
 	"trevak/internal/storage"
+	"trevak/internal/weigh"
+	"trevak/internal/write"
 )
 
 // readingFlags are the flags that say how a source is read.
@@ -35,7 +37,7 @@ type readingFlags struct {
 	lineage, keepRaw                  bool
 	pathColumns                       string
 	partitionValues                   []string
-	limits                            flow.Limits
+	limits                            source.Limits
 	mayExpand, mixed                  bool
 	patience                          time.Duration
 	corrections                       correctionFlags
@@ -102,19 +104,19 @@ func (f *readingFlags) addTolerance(cmd *cobra.Command) {
 }
 
 // reading turns the flags into what flow wants.
-func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Reading, err error) {
+func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r write.Task, err error) {
 	defer func() { err = f.feed.blame(err) }()
 	if sources, err = f.feed.apply(cmd, sources, &f.corrections); err != nil {
-		return flow.Reading{}, err
+		return r, err
 	}
 	if len(sources) == 0 && f.filesFrom == "" {
-		return flow.Reading{}, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
+		return r, fault.New(fault.Usage, "no source is named, and the feed file has none").Try("name a file, a folder or a pattern")
 	}
 	if err := f.timely(cmd, sources); err != nil {
 		return r, err
 	}
-	r = flow.Reading{Sources: sources, Stdin: os.Stdin, MayExpand: f.mayExpand, Mixed: f.mixed, Store: storage.Standard(storage.Web{Patience: f.patience}), Particular: particular(cmd),
-		Prefixes: f.prefixes, MixedText: f.mixedContent == "text"}
+	r.Reading.Reading = source.Reading{Sources: sources, Stdin: os.Stdin, Store: storage.Standard(storage.Web{Patience: f.patience}), MayExpand: f.mayExpand, Mixed: f.mixed,
+		Particular: particular(cmd), Prefixes: f.prefixes, MixedText: f.mixedContent == "text"}
 	if f.mixedContent != "members" && f.mixedContent != "text" {
 		return r, fault.New(fault.Usage, "--mixed-content %s is not known", f.mixedContent).Try("use members or text")
 	}
@@ -123,7 +125,7 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 			return r, err
 		}
 	}
-	if r.Unsure, err = flow.ParseUnsure(f.unsure); err != nil {
+	if r.Unsure, err = source.ParseUnsure(f.unsure); err != nil {
 		return r, err
 	}
 	if r.Stated, err = f.stated(cmd); err != nil {
@@ -140,16 +142,16 @@ func (f *readingFlags) reading(cmd *cobra.Command, sources []string) (r flow.Rea
 		if !ok || column == "" || value == "" {
 			return r, fault.New(fault.Usage, "--partition-value %q does not name a column and its value", text).Try("write it like --partition-value batch=2031-05")
 		}
-		r.PartitionValues = append(r.PartitionValues, flow.PartitionValue{Column: column, Value: value})
+		r.PartitionValues = append(r.PartitionValues, write.PartitionValue{Column: column, Value: value})
 	}
 	r.Quarantine, r.Lineage, r.KeepRaw, r.PathColumns = f.quarantine, f.lineage, f.keepRaw, f.pathColumns
 	if f.tolerate != "" {
-		if r.Tolerate, err = flow.ParseTolerance("--tolerate", f.tolerate); err != nil {
+		if r.Tolerate, err = write.ParseTolerance("--tolerate", f.tolerate); err != nil {
 			return r, err
 		}
 	}
 	if f.misfits != "" {
-		if r.Misfits, err = flow.ParseTolerance("--tolerate-misfits", f.misfits); err != nil {
+		if r.Misfits, err = write.ParseTolerance("--tolerate-misfits", f.misfits); err != nil {
 			return r, err
 		}
 	}
@@ -361,8 +363,8 @@ func (f *layoutFlags) add(cmd *cobra.Command) {
 }
 
 // favored returns what --codec auto favors. Stated without that it would have no effect, unless a feed file states the one or the other.
-func (f *layoutFlags) favored(cmd *cobra.Command, from feedFlag) (flow.Favor, error) {
-	favor, err := flow.ParseFavor(f.favor)
+func (f *layoutFlags) favored(cmd *cobra.Command, from feedFlag) (weigh.Favor, error) {
+	favor, err := weigh.ParseFavor(f.favor)
 	if err == nil && cmd.Flags().Changed("favor") && f.codec != string(columnar.Auto) && from.path == "" {
 		err = fault.New(fault.Usage, "--favor is for --codec auto, and --codec is %s", f.codec).Try("write --codec auto, or leave --favor out")
 	}

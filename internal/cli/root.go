@@ -21,10 +21,11 @@ import (
 	"golang.org/x/term"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
 	"trevak/internal/render"
+	"trevak/internal/run"
 	"trevak/internal/storage"
 	"trevak/internal/table"
+	"trevak/internal/write"
 )
 
 // app is what all commands share: where they write and the flags that any of them takes.
@@ -62,11 +63,11 @@ func Main(args []string) int {
 		fmt.Fprintln(os.Stderr, "trevak: stopped in the middle of its work; what was not committed does not count")
 		os.Exit(1)
 	})
-	return run(ctx, args, os.Stdout, os.Stderr)
+	return carryOut(ctx, args, os.Stdout, os.Stderr)
 }
 
-// run carries out one command line.
-func run(ctx context.Context, args []string, out, errs io.Writer) int {
+// carryOut carries out one command line.
+func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	results := &outlet{Writer: out}
 	a := &app{out: results, err: errs}
 	root := a.root()
@@ -104,11 +105,11 @@ func complain(errs io.Writer, err error) {
 		}
 	}
 	fmt.Fprintln(errs, text)
-	var drift *flow.DriftError
+	var drift *write.DriftError
 	if errors.As(err, &drift) {
 		render.Drift(render.Screen{Writer: errs, Width: math.MaxInt32}, drift.Differences)
 	}
-	var refusal *flow.Refusal
+	var refusal *write.Refusal
 	if errors.As(err, &refusal) {
 		render.Refusal(render.Screen{Writer: errs, Width: math.MaxInt32}, refusal)
 	}
@@ -225,8 +226,8 @@ func terminal(w io.Writer) (int, bool) {
 }
 
 // budget returns what a run may use, and a function to call at its end.
-func (a *app) budget() (flow.Budget, func()) {
-	b := flow.DefaultBudget()
+func (a *app) budget() (run.Budget, func()) {
+	b := run.DefaultBudget()
 	b.Warn = func(text string) { fmt.Fprintln(a.err, "trevak: "+text) }
 	fd, ok := terminal(a.err)
 	if !ok || a.quiet {

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
+	"trevak/internal/inspect"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/table"
@@ -27,7 +27,7 @@ func (a *app) tables() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := flow.ListTables(cmd.Context(), w)
+			list, err := inspect.ListTables(cmd.Context(), w)
 			if err != nil {
 				return err
 			}
@@ -61,7 +61,7 @@ table:namespace.table always is.`,
 			if err != nil {
 				return err
 			}
-			info, err := flow.DescribeTable(cmd.Context(), t)
+			info, err := inspect.DescribeTable(cmd.Context(), t)
 			if err != nil {
 				return err
 			}
@@ -75,7 +75,7 @@ table:namespace.table always is.`,
 }
 
 func (a *app) describeFile(ctx context.Context, location string) error {
-	l, s, err := flow.DescribeFile(ctx, stores, location)
+	l, s, err := inspect.DescribeFile(ctx, stores, location)
 	if err != nil {
 		return err
 	}

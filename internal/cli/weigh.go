@@ -3,9 +3,9 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"trevak/internal/flow"
 	"trevak/internal/render"
 	"trevak/internal/storage"
+	"trevak/internal/weigh"
 )
 
 func (a *app) weigh() *cobra.Command {
@@ -22,11 +22,11 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
   trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
 		Args: sources(&reading),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := flow.ParseFavor(favor)
+			f, err := weigh.ParseFavor(favor)
 			if err != nil {
 				return err
 			}
-			w := flow.Weigh{Favor: f, Sorts: sorts, Partitions: partitions}
+			w := weigh.Request{Favor: f, Sorts: sorts, Partitions: partitions}
 			name := ""
 			if len(args) == 1 && isTable(args[0]) {
 				if err := idleBut(cmd, "on a table", "favor", "try-sort", "try-partition", "chart"); err != nil {
@@ -38,9 +38,12 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 				name = w.Table.Name.String()
 			} else if err = idle(cmd, "on files", "warehouse"); err != nil {
 				return err
-			} else if w.Reading, err = reading.reading(cmd, args); err != nil {
-				return err
 			} else {
+				task, err := reading.reading(cmd, args)
+				if err != nil {
+					return err
+				}
+				w.Reading = task.Reading
 				name = storage.Shown(w.Reading.Sources[0])
 			}
 			budget, done := a.budget()
@@ -61,7 +64,7 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 	return cmd
 }
 
-func (a *app) weighed(w *flow.Weighing, chart string) error {
+func (a *app) weighed(w *weigh.Weighing, chart string) error {
 	if chart != "" {
 		if err := render.WeighingChart(chart, w); err != nil {
 			return err

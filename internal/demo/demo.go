@@ -4,14 +4,16 @@ package demo
 
 import (
 	"bufio"
+	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
+
+	"trevak/internal/storage"
 
 	"github.com/klauspost/compress/gzip"
 )
@@ -74,11 +76,7 @@ func Write(dir string, scale int) (Counts, error) {
 
 // file writes one file.
 func file(dir, place string, write func(io.Writer) error) error {
-	path := filepath.Join(dir, filepath.FromSlash(place))
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	f, err := os.Create(path)
+	f, err := storage.Disk{}.Create(context.Background(), storage.Join(dir, place), storage.Creation{Mode: storage.Replace})
 	if err != nil {
 		return err
 	}
@@ -87,10 +85,10 @@ func file(dir, place string, write func(io.Writer) error) error {
 	if flushed := w.Flush(); err == nil {
 		err = flushed
 	}
-	if closed := f.Close(); err == nil {
-		err = closed
+	if err != nil {
+		return errors.Join(err, f.Abort())
 	}
-	return err
+	return f.Commit()
 }
 
 var (

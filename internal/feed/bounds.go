@@ -2,10 +2,11 @@ package feed
 
 import (
 	"bytes"
+	"context"
 	"io"
-	"os"
 
 	"trevak/internal/fault"
+	"trevak/internal/storage"
 )
 
 // Bounds of what is taken for a feed file. The library for YAML takes time that grows with the square of the keys in one place, and memory that grows with
@@ -19,8 +20,12 @@ const (
 )
 
 // readBounded reads a file, and one byte more than a feed file may have of one that is too large.
-func readBounded(path string) ([]byte, error) {
-	file, err := os.Open(path)
+func readBounded(ctx context.Context, s storage.Store, uri string) ([]byte, error) {
+	object, err := s.Stat(ctx, uri)
+	if err != nil {
+		return nil, err
+	}
+	file, err := s.Open(ctx, object)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ package feed
 
 import (
 	"bytes"
+	"context"
 	_ "embed" // for the JSON Schema
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 // Version is the version of the form of feed files that is written.
@@ -152,8 +154,8 @@ type Limits struct {
 }
 
 // Read reads a feed file.
-func Read(path string) (*Feed, error) {
-	text, err := readBounded(path)
+func Read(ctx context.Context, s storage.Store, path string) (*Feed, error) {
+	text, err := readBounded(ctx, s, path)
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the feed file %s cannot be read", path)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 )
 
 const sample = `feed: 1
@@ -98,7 +99,7 @@ func TestErrorsNameTheLine(t *testing.T) {
 			t.Errorf("%s: %v", test.to, err)
 		}
 	}
-	if _, err := Read("none.yaml"); fault.KindOf(err) != fault.Storage {
+	if _, err := Read(t.Context(), storage.Disk{}, "none.yaml"); fault.KindOf(err) != fault.Storage {
 		t.Errorf("%v", err)
 	}
 }

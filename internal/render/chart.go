@@ -11,14 +11,14 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
+	"trevak/internal/weigh"
 )
 
 // barColor is a sea green that stands out on white, printed in grey too.
 var barColor = color.RGBA{R: 0x2f, G: 0x7f, B: 0x79, A: 0xff}
 
 // WeighingChart draws the size of the sample under each codec, and writes it to a file that ends in .svg or .png.
-func WeighingChart(path string, w *flow.Weighing) error {
+func WeighingChart(path string, w *weigh.Weighing) error {
 	if e := strings.ToLower(filepath.Ext(path)); e != ".svg" && e != ".png" {
 		return fault.New(fault.Usage, "--chart %s is neither an .svg nor a .png file", path).Try("name a file that ends in one of them")
 	}

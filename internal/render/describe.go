@@ -7,12 +7,12 @@ import (
 	"time"
 
 	"trevak/internal/columnar"
-	"trevak/internal/flow"
+	"trevak/internal/inspect"
 	"trevak/internal/schema"
 )
 
 // Tables writes a line for each table.
-func Tables(s Screen, warehouse string, list []*flow.TableInfo) {
+func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 	if len(list) == 0 {
 		s.Printf("No table in %s yet. Make one with: trevak load SOURCE --into namespace.table\n", warehouse)
 		return
@@ -39,7 +39,7 @@ func Tables(s Screen, warehouse string, list []*flow.TableInfo) {
 }
 
 // deleted marks a count of rows of which some are deleted.
-func deleted(info *flow.TableInfo) string {
+func deleted(info *inspect.TableInfo) string {
 	if info.Deletes {
 		return "*"
 	}
@@ -47,7 +47,7 @@ func deleted(info *flow.TableInfo) string {
 }
 
 // TablesJSON writes the tables for programs.
-func TablesJSON(s Screen, warehouse string, list []*flow.TableInfo) error {
+func TablesJSON(s Screen, warehouse string, list []*inspect.TableInfo) error {
 	type entry struct {
 		Table        string     `json:"table"`
 		Rows         int64      `json:"rows"`
@@ -91,7 +91,7 @@ func instant(t *time.Time) string {
 const snapshotsShown = 10
 
 // TableInfo writes everything about one table.
-func TableInfo(s Screen, info *flow.TableInfo) {
+func TableInfo(s Screen, info *inspect.TableInfo) {
 	s.Printf("%s\n", s.Bold(info.Name))
 	files := fmt.Sprintf("%s of %s", Count(info.Files, "file", "files"), Size(info.Bytes))
 	if taken := columnBytes(info); taken > 0 {
@@ -112,7 +112,7 @@ func TableInfo(s Screen, info *flow.TableInfo) {
 	if info.FilesExamined < info.Files {
 		s.Printf("  Sizes below are those of the first %s files.\n\n", Number(int64(info.FilesExamined)))
 	}
-	renamed := slices.ContainsFunc(info.Columns, func(c flow.ColumnInfo) bool { return c.Origin != "" })
+	renamed := slices.ContainsFunc(info.Columns, func(c inspect.ColumnInfo) bool { return c.Origin != "" })
 	t := Table{Header: []string{"id", "column", "type", "required", "longest", "compressed", "raw", "codec", "encodings"},
 		Right: []bool{true, false, false, false, true, true, true}, Keep: true}
 	if renamed {
@@ -152,7 +152,7 @@ func fileFormats(formats []string) string {
 }
 
 // columnBytes adds up the compressed columns.
-func columnBytes(info *flow.TableInfo) int64 {
+func columnBytes(info *inspect.TableInfo) int64 {
 	var n int64
 	for _, c := range info.Columns {
 		if c.Depth == 0 {
@@ -162,7 +162,7 @@ func columnBytes(info *flow.TableInfo) int64 {
 	return n
 }
 
-func snapshots(s Screen, list []flow.SnapshotInfo) {
+func snapshots(s Screen, list []inspect.SnapshotInfo) {
 	t := Table{Header: []string{"snapshot", "committed", "operation", "rows added", "files added", "rows then"},
 		Right: []bool{true, false, false, true, true, true}}
 	for _, snap := range list[:min(len(list), snapshotsShown)] {

@@ -5,19 +5,20 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trevak/internal/flow"
+	"trevak/internal/infer"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
+	"trevak/internal/source"
 )
 
 // Inference writes a line for each column, and below nested ones a line for each part.
-func Inference(s Screen, i *flow.Inference) {
+func Inference(s Screen, i *infer.Inference) {
 	how := "every one looked at"
 	if !i.Whole {
 		how = "a sample spread over all"
 	}
 	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, %s", Count(int(i.Records), "record", "records"), Count(len(i.Source.Inputs), "object", "objects"), how)))
-	lines, folder := evidence(i), commonFolder(i.Source)
+	lines, folder := evidence(i), commonFolder(i.Source.Source)
 	renamed := false
 	for _, l := range lines {
 		renamed = renamed || l.Origin != ""
@@ -109,7 +110,7 @@ func notes(s Screen, lines []columnEvidence, folder string) {
 }
 
 // advice writes what the evidence suggests.
-func advice(s Screen, a flow.Advice, geometries bool) {
+func advice(s Screen, a infer.Advice, geometries bool) {
 	var facts []fact
 	if geometries {
 		facts = append(facts, fact{name: "--geometry wkb", value: "a column for each property, and geometries as WKB with bounding boxes (GeoParquet)"})
@@ -137,7 +138,7 @@ const longestExtreme = 24
 
 // commonFolder returns the folder that all objects of a source lie in or below, with a slash at its end, empty where there is
 // one object alone.
-func commonFolder(source *flow.Source) string {
+func commonFolder(source *source.Source) string {
 	if len(source.Inputs) == 1 {
 		return ""
 	}
@@ -200,12 +201,12 @@ type placed struct {
 	Value    string `json:"value"`
 }
 
-func place(i *flow.Inference, class schema.Class, n schema.Instance) placed {
+func place(i *infer.Inference, class schema.Class, n schema.Instance) placed {
 	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: parse.KnownOffset(n.Place.Offset), Class: class.String(), Value: n.Text}
 }
 
 // evidence lists the columns and parts, parents first.
-func evidence(i *flow.Inference) []columnEvidence {
+func evidence(i *infer.Inference) []columnEvidence {
 	var out []columnEvidence
 	parents, rows := []int64{i.Records}, []int64{i.Records}
 	i.Walk(func(path string, f *schema.Field, n *schema.Node, depth int) {
@@ -232,7 +233,7 @@ func evidence(i *flow.Inference) []columnEvidence {
 	return out
 }
 
-func column(i *flow.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
+func column(i *infer.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
 	nulls := f.Notation.Nulls
 	values := n.Present(nulls)
 	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned, Required: f.Required,
@@ -358,12 +359,12 @@ func (p placed) where(folder string) string {
 }
 
 // ColumnEvidence writes everything that is known of one column.
-func ColumnEvidence(s Screen, i *flow.Inference, path string) error {
+func ColumnEvidence(s Screen, i *infer.Inference, path string) error {
 	field, _, err := i.Column(path)
 	if err != nil {
 		return err
 	}
-	folder := commonFolder(i.Source)
+	folder := commonFolder(i.Source.Source)
 	for _, c := range evidence(i) {
 		if at, _, err := i.Column(c.Path); err != nil || at != field {
 			continue
@@ -427,7 +428,7 @@ func nest(list []columnEvidence) []columnEvidence {
 }
 
 // InferenceJSON writes an inference for programs; of one column alone where path names it.
-func InferenceJSON(s Screen, i *flow.Inference, path string) error {
+func InferenceJSON(s Screen, i *infer.Inference, path string) error {
 	out := struct {
 		Objects    []string         `json:"objects"`
 		Records    int64            `json:"records"`
@@ -435,8 +436,8 @@ func InferenceJSON(s Screen, i *flow.Inference, path string) error {
 		Unreadable int64            `json:"records_unreadable"`
 		Problem    string           `json:"first_problem,omitempty"`
 		Columns    []columnEvidence `json:"columns"`
-		Advice     flow.Advice      `json:"advice"`
-		Unsure     []flow.Doubt     `json:"unsure"`
+		Advice     infer.Advice     `json:"advice"`
+		Unsure     []source.Doubt   `json:"unsure"`
 	}{Unsure: i.Source.Doubts(), Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)), Advice: i.Advice}
 	if path != "" {
 		field, _, err := i.Column(path)

@@ -4,13 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"trevak/internal/flow"
+	"trevak/internal/inspect"
 	"trevak/internal/locate"
+	"trevak/internal/scan"
 	"trevak/internal/sniff"
 )
 
 // Preview writes reading rules and first records.
-func Preview(s Screen, p *flow.Preview) {
+func Preview(s Screen, p *inspect.Preview) {
 	s.Printf("%s  %s\n", s.Bold(clean(p.Name)), extent(p))
 	var facts []fact
 	for _, r := range p.Rules {
@@ -43,7 +44,7 @@ func Preview(s Screen, p *flow.Preview) {
 const longestCell = 400
 
 // cellText tells null and absent values from empty texts.
-func cellText(c flow.Cell) string {
+func cellText(c scan.Cell) string {
 	switch {
 	case c.Absent:
 		return ""
@@ -55,7 +56,7 @@ func cellText(c flow.Cell) string {
 	return cut(c.Text, longestCell)
 }
 
-func extent(p *flow.Preview) string {
+func extent(p *inspect.Preview) string {
 	text := fmt.Sprintf("%s, %s", Count(p.Objects, "object", "objects"), Size(p.Bytes))
 	if p.Empty > 0 {
 		text += fmt.Sprintf("; %s passed over", Count(p.Empty, "empty file", "empty files"))
@@ -115,7 +116,7 @@ type otherJSON struct {
 }
 
 // PreviewJSON writes a preview for programs.
-func PreviewJSON(s Screen, p *flow.Preview) error {
+func PreviewJSON(s Screen, p *inspect.Preview) error {
 	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden, Passed: orEmpty(p.Passed), Rules: rulesJSON(p.Rules),
 		Others: []otherJSON{}, Columns: orEmpty(p.Columns), Records: []json.RawMessage{}, Troubles: orEmpty(p.Troubles)}
 	for _, o := range p.Others {
@@ -140,7 +141,7 @@ func rulesJSON(rules []sniff.Reason) []ruleJSON {
 }
 
 // recordJSON writes one record with its columns in order; absent members are left out.
-func recordJSON(columns []string, row []flow.Cell) (json.RawMessage, error) {
+func recordJSON(columns []string, row []scan.Cell) (json.RawMessage, error) {
 	out := []byte{'{'}
 	for i, c := range row {
 		if c.Absent {

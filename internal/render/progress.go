@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"trevak/internal/flow"
+	"trevak/internal/run"
 )
 
 // Progress draws one line about a run on a terminal, and removes it at the end. Nothing is drawn in the first second.
@@ -29,7 +29,7 @@ func NewProgress(w io.Writer, width int) *Progress {
 }
 
 // Event takes notice of how far the run is.
-func (p *Progress) Event(e flow.Event) {
+func (p *Progress) Event(e run.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()

@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"trevak/internal/flow"
+	"trevak/internal/run"
 )
 
-func write(width int, t Table) string {
+func written(width int, t Table) string {
 	var b bytes.Buffer
 	t.Write(Screen{Writer: &b, Width: width})
 	return b.String()
@@ -18,27 +18,27 @@ func write(width int, t Table) string {
 func TestTableFitsItsWidth(t *testing.T) {
 	table := Table{Header: []string{"name", "count", "note", "more"}, Right: []bool{false, true},
 		Rows: [][]string{{"Cairn Bay", "5", strings.Repeat("long ", 20), "x"}, {"über\nall", "1,000", "日本", strings.Repeat("y", 40)}}}
-	if got := write(1000, table); !strings.Contains(got, "Cairn Bay      5  long long") || !strings.Contains(got, "über⏎all   1,000  日本 ") {
+	if got := written(1000, table); !strings.Contains(got, "Cairn Bay      5  long long") || !strings.Contains(got, "über⏎all   1,000  日本 ") {
 		t.Errorf("%s", got)
 	}
 	for _, width := range []int{20, 40, 60, 80, 100} {
-		for _, line := range strings.Split(write(width, table), "\n") {
+		for _, line := range strings.Split(written(width, table), "\n") {
 			if length(line) > width {
 				t.Errorf("%d characters in a line of %d: %q", length(line), width, line)
 			}
 		}
 	}
-	if got := write(30, table); !strings.Contains(got, "2 more columns not shown: not") {
+	if got := written(30, table); !strings.Contains(got, "2 more columns not shown: not") {
 		t.Errorf("%s", got)
 	}
 	table.Keep = true
-	if got := write(30, table); strings.Contains(got, "not shown") {
+	if got := written(30, table); strings.Contains(got, "not shown") {
 		t.Errorf("%s", got)
 	}
 }
 
 func TestCellsCannotReachTheTerminal(t *testing.T) {
-	got := write(100, Table{Header: []string{"a"}, Rows: [][]string{{"\x1b[31mred\t\u202e"}}})
+	got := written(100, Table{Header: []string{"a"}, Rows: [][]string{{"\x1b[31mred\t\u202e"}}})
 	if strings.ContainsAny(got, "\x1b\u202e") || !strings.Contains(got, `\u001b[31mred⇥\u202e`) {
 		t.Errorf("%q", got)
 	}
@@ -78,12 +78,12 @@ func TestStyles(t *testing.T) {
 func TestProgressWaitsASecond(t *testing.T) {
 	var b bytes.Buffer
 	p := NewProgress(&b, 80)
-	p.Event(flow.Event{Stage: "writing", BytesRead: 1, BytesTotal: 2})
+	p.Event(run.Event{Stage: "writing", BytesRead: 1, BytesTotal: 2})
 	if b.Len() > 0 {
 		t.Errorf("%q", b.String())
 	}
 	p.begun = p.begun.Add(-2 * time.Second)
-	p.Event(flow.Event{Stage: "writing", BytesRead: 1_000_000, BytesTotal: 2_000_000, Objects: 3, Object: 2})
+	p.Event(run.Event{Stage: "writing", BytesRead: 1_000_000, BytesTotal: 2_000_000, Objects: 3, Object: 2})
 	if got := b.String(); !strings.Contains(got, " 50%  1.0 MB of 2.0 MB  object 2 of 3") {
 		t.Errorf("%q", got)
 	}

@@ -6,15 +6,16 @@ import (
 	"strings"
 
 	"trevak/internal/fault"
-	"trevak/internal/flow"
 	"trevak/internal/schema"
+	"trevak/internal/source"
+	"trevak/internal/write"
 )
 
 // objectsShown bounds how many objects of a report have a line of their own.
 const objectsShown = 20
 
 // Report writes the account of a convert or a load.
-func Report(s Screen, r *flow.Report) {
+func Report(s Screen, r *write.Report) {
 	title := r.Destination
 	if r.Table != "" {
 		title = r.Table
@@ -42,7 +43,7 @@ func Report(s Screen, r *flow.Report) {
 		t.Header = []string{"object", "bytes", "read", "kept", "filtered", "quarantined", "skipped", "rows"}
 		t.Right = []bool{false, true, true, true, true, true, true, true}
 	}
-	line := func(name string, bytes int64, c flow.Counts) {
+	line := func(name string, bytes int64, c write.Counts) {
 		cells := []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)}
 		if r.Formed {
 			cells = []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RecordsKept), Number(c.RecordsFiltered), Number(c.RecordsQuarantined), Number(c.RecordsSkipped), Number(c.RowsWritten)}
@@ -51,7 +52,7 @@ func Report(s Screen, r *flow.Report) {
 	}
 	for i, o := range r.Objects {
 		if i == objectsShown {
-			var rest flow.Counts
+			var rest write.Counts
 			var bytes int64
 			for _, o := range r.Objects[i:] {
 				rest.Add(o.Counts)
@@ -95,7 +96,7 @@ func kept(list []schema.Difference) bool {
 }
 
 // records writes what became of all records.
-func records(r *flow.Report) string {
+func records(r *write.Report) string {
 	rest := fmt.Sprintf("%s quarantined + %s skipped", Number(r.RecordsQuarantined), Number(r.RecordsSkipped))
 	if !r.Formed {
 		return fmt.Sprintf("%s read = %s written + %s", Number(r.RecordsRead), Number(r.RowsWritten), rest)
@@ -105,7 +106,7 @@ func records(r *flow.Report) string {
 }
 
 // readingFacts tells what of the reading is unsure or out of the usual.
-func readingFacts(r *flow.Report) []fact {
+func readingFacts(r *write.Report) []fact {
 	facts := doubts(r.Unsure)
 	const most = 3
 	for i, a := range r.LinesAbove {
@@ -126,7 +127,7 @@ func readingFacts(r *flow.Report) []fact {
 }
 
 // doubts tells of reading rules that could be others.
-func doubts(list []flow.Doubt) (facts []fact) {
+func doubts(list []source.Doubt) (facts []fact) {
 	for i, d := range list {
 		name := ""
 		if i == 0 {
@@ -144,7 +145,7 @@ func doubts(list []flow.Doubt) (facts []fact) {
 	return facts
 }
 
-func reportFacts(r *flow.Report) []fact {
+func reportFacts(r *write.Report) []fact {
 	facts := []fact{
 		{name: "records", value: records(r)},
 		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec, ratio(r))},
@@ -205,7 +206,7 @@ func listed(names []string) string {
 }
 
 // settlesLater says what becomes of columns without a type.
-func settlesLater(r *flow.Report) string {
+func settlesLater(r *write.Report) string {
 	switch {
 	case r.NotMade:
 		return "the table is made when the first records come"
@@ -216,7 +217,7 @@ func settlesLater(r *flow.Report) string {
 }
 
 // Refusal writes what else is to be told of a run with too many bad records.
-func Refusal(s Screen, r *flow.Refusal) {
+func Refusal(s Screen, r *write.Refusal) {
 	how := "of"
 	if !r.All {
 		how = "of the first"
@@ -231,7 +232,7 @@ func Refusal(s Screen, r *flow.Refusal) {
 }
 
 // reasons writes a line for each reason.
-func reasons(s Screen, groups []flow.ReasonGroup) {
+func reasons(s Screen, groups []write.ReasonGroup) {
 	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Indent: 2, Keep: true}
 	for _, g := range groups {
 		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line), cut(g.Message, 120)})
@@ -240,7 +241,7 @@ func reasons(s Screen, groups []flow.ReasonGroup) {
 }
 
 // ratio compares what was written with the raw records, unpacked.
-func ratio(r *flow.Report) string {
+func ratio(r *write.Report) string {
 	if r.BytesUnpacked == 0 {
 		return ""
 	}
@@ -248,4 +249,4 @@ func ratio(r *flow.Report) string {
 }
 
 // ReportJSON writes a report for programs.
-func ReportJSON(s Screen, r *flow.Report) error { return JSON(s, r) }
+func ReportJSON(s Screen, r *write.Report) error { return JSON(s, r) }

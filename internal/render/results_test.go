@@ -7,12 +7,18 @@ import (
 	"strings"
 	"testing"
 
-	"trevak/internal/flow"
+	"trevak/internal/convert"
+	"trevak/internal/infer"
+	"trevak/internal/inspect"
 	"trevak/internal/layout"
+	"trevak/internal/load"
+	"trevak/internal/run"
 	"trevak/internal/schema"
+	"trevak/internal/source"
 	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/testfolder"
+	"trevak/internal/write"
 )
 
 // shown writes a result to a screen of 120 characters and as JSON.
@@ -44,16 +50,16 @@ func expect(t *testing.T, text string, wants ...string) {
 	}
 }
 
-// source makes files and returns a reading of them.
-func source(t *testing.T, contents map[string]string) flow.Reading {
+// reading makes files and returns a reading of them.
+func reading(t *testing.T, contents map[string]string) write.Task {
 	t.Helper()
 	testfolder.Make(t, contents)
-	return flow.Reading{Store: storage.Disk{}, Sources: []string{"in"}}
+	return write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in"}}}}
 }
 
 func TestPreviewOfDifferentFiles(t *testing.T) {
-	r := source(t, map[string]string{"in/1.csv": "id,Sea Area\n1,Cairn Bay\n2,\n3,\"\"\n", "in/2.csv": "id;Sea Area\n4;x\n5;y\n", "in/.hidden": "x", "in/empty": ""})
-	p, err := flow.PreviewSource(t.Context(), r, 10)
+	r := reading(t, map[string]string{"in/1.csv": "id,Sea Area\n1,Cairn Bay\n2,\n3,\"\"\n", "in/2.csv": "id;Sea Area\n4;x\n5;y\n", "in/.hidden": "x", "in/empty": ""})
+	p, err := inspect.PreviewSource(t.Context(), r.Reading, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,8 +72,8 @@ func TestPreviewOfDifferentFiles(t *testing.T) {
 }
 
 func TestInferenceOfNestedRecords(t *testing.T) {
-	r := source(t, map[string]string{"in/a.ndjson": `{"id":1,"pos":{"lat":1.5},"tags":["x"]}` + "\n" + `{"id":2.5,"odd key":true}` + "\nbroken\n", "in/b.ndjson": `{"id":3,"pos":null}` + "\n"})
-	i, err := flow.Infer(t.Context(), r, flow.DefaultBudget())
+	r := reading(t, map[string]string{"in/a.ndjson": `{"id":1,"pos":{"lat":1.5},"tags":["x"]}` + "\n" + `{"id":2.5,"odd key":true}` + "\nbroken\n", "in/b.ndjson": `{"id":3,"pos":null}` + "\n"})
+	i, err := infer.Infer(t.Context(), r.Reading, run.DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,7 +96,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	for i := range 25 {
 		contents["in/"+string(rune('a'+i))+".csv"] = "id,Sea Area\n1,x\n"
 	}
-	r := source(t, contents)
+	r := reading(t, contents)
 	w, err := table.OpenWarehouse(storage.Disk{}, "warehouse")
 	if err != nil {
 		t.Fatal(err)
@@ -102,9 +108,9 @@ func TestReportsAndDescriptions(t *testing.T) {
 	var nothing bytes.Buffer
 	Tables(Screen{Writer: &nothing, Width: 100}, "warehouse", nil)
 	expect(t, nothing.String(), "No table in warehouse yet")
-	l := flow.Loading{Reading: r, Warehouse: w, Into: name, Partition: "Sea Area", Layout: layout.DefaultOptions}
+	l := load.Request{Task: r, Warehouse: w, Into: name, Partition: "Sea Area", Layout: layout.DefaultOptions}
 	for range 12 {
-		report, err := flow.Load(t.Context(), l, flow.DefaultBudget())
+		report, err := load.Load(t.Context(), l, run.DefaultBudget())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -121,7 +127,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	info, err := flow.DescribeTable(t.Context(), found)
+	info, err := inspect.DescribeTable(t.Context(), found)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +136,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if decoded["rows"] != 300.0 || len(decoded["snapshots"].([]any)) != 12 || decoded["data_files_examined"] != 12.0 {
 		t.Errorf("%v", decoded)
 	}
-	list, err := flow.ListTables(t.Context(), w)
+	list, err := inspect.ListTables(t.Context(), w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -143,7 +149,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	built, schema, err := flow.DescribeFile(t.Context(), storage.Disk{}, files[0].URI)
+	built, schema, err := inspect.DescribeFile(t.Context(), storage.Disk{}, files[0].URI)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,20 +162,20 @@ func TestReportsAndDescriptions(t *testing.T) {
 
 func TestRefusals(t *testing.T) {
 	contents := map[string]string{"in/a.csv": "id,depth\n1,2.5\n2\n3,4,5\n4,deep\n5,6.5\n"}
-	r := source(t, contents)
+	r := reading(t, contents)
 	r.Corrections.Types = map[string]schema.Stated{"depth": {Type: schema.Type{Kind: schema.Double}}}
 	r.Corrections.Required = []string{"depth"}
 	for limit, wants := range map[string][]string{
 		"0": {"3 of 5 records cannot become rows, more than --tolerate 0 allows", "too-few-fields", "in/a.csv:3"},
 		"2": {"3 of 5 records cannot become rows, more than --tolerate 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4", "in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
 	} {
-		tolerance, err := flow.ParseTolerance("--tolerate", limit)
+		tolerance, err := write.ParseTolerance("--tolerate", limit)
 		if err != nil {
 			t.Fatal(err)
 		}
 		r.Tolerate, r.Quarantine = tolerance, "bad-"+limit+".ndjson"
-		_, err = flow.Convert(t.Context(), flow.Conversion{Reading: r, To: "out.parquet", Layout: layout.DefaultOptions}, flow.DefaultBudget())
-		var refusal *flow.Refusal
+		_, err = convert.Convert(t.Context(), convert.Request{Task: r, To: "out.parquet", Layout: layout.DefaultOptions}, run.DefaultBudget())
+		var refusal *write.Refusal
 		if !errors.As(err, &refusal) {
 			t.Fatalf("--tolerate %s: %v", limit, err)
 		}

@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"trevak/internal/flow"
 	"trevak/internal/schema"
 	"trevak/internal/table"
+	"trevak/internal/write"
 )
 
 // Schema writes the columns of a table.
@@ -164,7 +164,7 @@ func Drift(s Screen, list []schema.Difference) {
 }
 
 // alignment writes where the columns of a table come from.
-func alignment(s Screen, list []flow.Aligned) {
+func alignment(s Screen, list []write.Aligned) {
 	t := Table{Header: []string{"file", "field", "read as", "column", "type", "action"}, Indent: 2, Keep: true}
 	for _, a := range list {
 		t.Rows = append(t.Rows, []string{orDash(a.Location), orDash(a.From), orDash(a.FromType), a.Column, a.Type, a.Action})

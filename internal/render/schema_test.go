@@ -7,9 +7,10 @@ import (
 	"time"
 
 	"trevak/internal/columnar"
-	"trevak/internal/flow"
 	"trevak/internal/schema"
 	"trevak/internal/table"
+	"trevak/internal/weigh"
+	"trevak/internal/write"
 )
 
 // drawn returns what is written for people.
@@ -54,19 +55,19 @@ func TestHistoryAndSchema(t *testing.T) {
 }
 
 func TestDryRunReport(t *testing.T) {
-	r := &flow.Report{Table: "ops.r", DryRun: true, Created: true, Objects: []flow.ObjectReport{{Location: "a.csv"}}, NullTokens: []flow.NullTokens{{Column: "depth", Values: 2}},
-		Alignment: []flow.Aligned{{Column: "id", Type: "long", Location: "a.csv", From: "ID", FromType: "long", Action: "takes"}, {Column: "gone", Type: "string", Action: "stays null"}},
+	r := &write.Report{Table: "ops.r", DryRun: true, Created: true, Objects: []write.ObjectReport{{Location: "a.csv"}}, NullTokens: []write.NullTokens{{Column: "depth", Values: 2}},
+		Alignment: []write.Aligned{{Column: "id", Type: "long", Location: "a.csv", From: "ID", FromType: "long", Action: "takes"}, {Column: "gone", Type: "string", Action: "stays null"}},
 		Drift:     []schema.Difference{{Kind: schema.Unfit, Column: "id", Was: "long", Records: 1}}}
 	text := drawn(func(s Screen) { Report(s, r) })
 	expect(t, text, "ops.r (new table): nothing was written; a load would do this", "takes", "stays null", "2 values were taken for null in depth", "kept in the column _misfit")
 }
 
 func TestWeighing(t *testing.T) {
-	w := &flow.Weighing{Source: "in", Rows: 1000, PlainBytes: 4000, Favor: flow.FavorSize, Codec: "zstd:9", Reason: "it is the smallest", Bytes: 500,
+	w := &weigh.Weighing{Source: "in", Rows: 1000, PlainBytes: 4000, Favor: weigh.FavorSize, Codec: "zstd:9", Reason: "it is the smallest", Bytes: 500,
 		Whole:    []columnar.Trial{{Codec: "none", Bytes: 4000, WriteSeconds: 0.001, ReadSeconds: 0.002}, {Codec: "zstd:9", Bytes: 500, WriteSeconds: 0.01, ReadSeconds: 0.002}},
-		Columns:  []flow.WeighedColumn{{Path: "id", Type: "long", PlainBytes: 4000, Best: columnar.Trial{Codec: "zstd:9", Bytes: 500}, Trials: []columnar.Trial{{Encoding: "delta-binary-packed", Codec: "zstd:3", Bytes: 10}, {Encoding: "plain", Codec: "zstd:3", Bytes: 90}}}},
-		Layouts:  []flow.WeighedLayout{{Flag: "as it comes", Files: 1, Bytes: 600}, {Flag: "--sort 'id'", Files: 1, Bytes: 500, Filter: "one value of id", ScannedBytes: 25, UnlaidBytes: 600}},
-		Readings: []flow.ReadingCost{{Columns: "all columns", ColumnarBytes: 500, ColumnarSeconds: 0.002}}}
+		Columns:  []weigh.WeighedColumn{{Path: "id", Type: "long", PlainBytes: 4000, Best: columnar.Trial{Codec: "zstd:9", Bytes: 500}, Trials: []columnar.Trial{{Encoding: "delta-binary-packed", Codec: "zstd:3", Bytes: 10}, {Encoding: "plain", Codec: "zstd:3", Bytes: 90}}}},
+		Layouts:  []weigh.WeighedLayout{{Flag: "as it comes", Files: 1, Bytes: 600}, {Flag: "--sort 'id'", Files: 1, Bytes: 500, Filter: "one value of id", ScannedBytes: 25, UnlaidBytes: 600}},
+		Readings: []weigh.ReadingCost{{Columns: "all columns", ColumnarBytes: 500, ColumnarSeconds: 0.002}}}
 	text := drawn(func(s Screen) { Weighing(s, w) })
 	expect(t, text, "1,000 rows", "4.0 MB/s", "0.125", "delta-binary-packed", "--sort 'id'", "one value of id", "25 bytes", "Favoring size: --codec 'zstd:9', it is the smallest. The sample takes 500 bytes.")
 	if err := WeighingChart("x.gif", w); err == nil || !strings.Contains(err.Error(), "neither") {

@@ -4,11 +4,11 @@ import (
 	"fmt"
 
 	"trevak/internal/columnar"
-	"trevak/internal/flow"
+	"trevak/internal/weigh"
 )
 
 // Weighing writes what trials showed.
-func Weighing(s Screen, w *flow.Weighing) {
+func Weighing(s Screen, w *weigh.Weighing) {
 	s.Printf("%s  tried on %s", s.Bold(w.Source), Count(int(w.Rows), "row", "rows"))
 	if w.RawBytes > 0 {
 		s.Printf(" of %s as text", Size(w.RawBytes))
@@ -54,7 +54,7 @@ func Weighing(s Screen, w *flow.Weighing) {
 }
 
 // rawBytes is the size that ratios and speeds are of: the text's, or for rows that were columns already that of their plain form.
-func rawBytes(w *flow.Weighing) int64 {
+func rawBytes(w *weigh.Weighing) int64 {
 	if w.RawBytes > 0 {
 		return w.RawBytes
 	}

@@ -19,6 +19,9 @@ type File struct {
 	Rows, Bytes int64
 	// Columns holds the compressed bytes of each leaf column by field id.
 	Columns map[int]int64
+	// Values and Nulls are counts, Lower and Upper bounds in the table format's single-value form, by field id; absent where they are not known.
+	Values, Nulls map[int]int64
+	Lower, Upper  map[int][]byte
 
 	entry iceberg.DataFile
 }
@@ -31,19 +34,25 @@ var ErrDeletes = errors.New("the table has delete files")
 func (t *Table) Files(ctx context.Context) ([]File, error) {
 	var out []File
 	deletes := false
-	err := t.entries(ctx, func(f iceberg.DataFile) {
+	err := t.entries(ctx, func(e iceberg.ManifestEntry) {
+		f := e.DataFile()
 		if f.ContentType() != iceberg.EntryContentData {
 			deletes = true
 			return
 		}
-		out = append(out, File{URI: storage.Path(f.FilePath()), entry: f, Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes()})
+		out = append(out, fileOf(f))
 	})
 	if err == nil && deletes {
-		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which are not read yet", t.Name).Try("rewrite its files with the engine that deleted them")
+		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which its data files have all the same", t.Name)
 		e.Cause = ErrDeletes
 		return out, e
 	}
 	return out, err
+}
+
+func fileOf(f iceberg.DataFile) File {
+	return File{URI: storage.Path(f.FilePath()), entry: f, Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes(),
+		Values: f.ValueCounts(), Nulls: f.NullValueCounts(), Lower: f.LowerBoundValues(), Upper: f.UpperBoundValues()}
 }
 
 // sortManifests brings manifests into the order in which they came.

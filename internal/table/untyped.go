@@ -26,7 +26,8 @@ func (t *Table) KeepTypes(ctx context.Context) error {
 	for _, f := range t.Sort {
 		used[t.Schema.IDOf(f.Column)] = true
 	}
-	err := t.entries(ctx, func(f iceberg.DataFile) {
+	err := t.entries(ctx, func(e iceberg.ManifestEntry) {
+		f := e.DataFile()
 		values, nulls := f.ValueCounts(), f.NullValueCounts()
 		t.Schema.Walk(func(_ string, field *schema.Field) {
 			n, counted := values[field.ID]
@@ -40,7 +41,7 @@ func (t *Table) KeepTypes(ctx context.Context) error {
 }
 
 // entries hands over the files of the current snapshot, data and deletes.
-func (t *Table) entries(ctx context.Context, visit func(iceberg.DataFile)) error {
+func (t *Table) entries(ctx context.Context, visit func(iceberg.ManifestEntry)) error {
 	snapshot := t.table.CurrentSnapshot()
 	if snapshot == nil {
 		return nil
@@ -60,7 +61,7 @@ func (t *Table) entries(ctx context.Context, visit func(iceberg.DataFile)) error
 			return fault.Wrap(fault.Storage, err, "a manifest of table %s cannot be read", t.Name)
 		}
 		for _, e := range entries {
-			visit(e.DataFile())
+			visit(e)
 		}
 	}
 	return nil

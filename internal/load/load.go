@@ -1,0 +1,276 @@
+// Package load loads sources into tables: the first rows make a table, further ones are brought into what it is.
+//
+// What comes in is what a load is asked to do; what goes out is one commit with all of its rows, or none.
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"trevak/internal/columnar"
+	"trevak/internal/fault"
+	"trevak/internal/infer"
+	"trevak/internal/layout"
+	"trevak/internal/run"
+	"trevak/internal/schema"
+	"trevak/internal/storage"
+	"trevak/internal/table"
+	"trevak/internal/write"
+)
+
+// Request is what a load is asked to do.
+type Request struct {
+	write.Task
+	Warehouse *table.Warehouse
+	Into      table.Name
+	// Partition is the partition fields of a new table.
+	Partition string
+	// Sort is the order of the rows in each file of a new table.
+	Sort   string
+	Layout layout.Options
+	// Format is that of the data files; empty for the table's, which is Parquet for a new one.
+	Format columnar.Format
+	// Drift is the policy for a table that exists.
+	Drift Drift
+	// Splits are lists that go to tables of their own.
+	Splits []Split
+	// KeyStated says that the key was stated for this very load, which a table that has another one refuses.
+	KeyStated bool
+	// DryRun asks for the account of a load that writes nothing.
+	DryRun bool
+}
+
+// Load writes the source's rows into a table, in one commit.
+func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
+	if err := l.Resolve(ctx); err != nil {
+		return nil, err
+	}
+	var report *write.Report
+	tries := 0
+	err := infer.Again(func() (err error) {
+		tries++
+		report, err = l.once(ctx, b)
+		return err
+	}, func(err error) (bool, error) {
+		// Another load changed the table between the look at it and the commit: the files are written anew for the table as it is.
+		return errors.Is(err, table.ErrChanged) && tries < mostTries, nil
+	})
+	return report, err
+}
+
+// mostTries bounds how often a load is begun anew because others came first. Of loads that race at least one succeeds each time.
+const mostTries = 50
+
+// once loads the source into the table as it is now.
+func (l Request) once(ctx context.Context, b run.Budget) (*write.Report, error) {
+	if len(l.Splits) > 0 {
+		return l.split(ctx, b)
+	}
+	w, err := l.write(ctx, b)
+	if err != nil || l.DryRun {
+		return w.report, err
+	}
+	return w.report, w.commit(ctx, b)
+}
+
+// Check makes the checks that a load makes before it writes, on a sample of the records.
+func Check(ctx context.Context, l Request, b run.Budget) error {
+	if len(l.Splits) > 0 {
+		if err := l.Resolve(ctx); err != nil {
+			return err
+		}
+		parts, err := l.parts()
+		for _, part := range parts {
+			if err == nil {
+				err = Check(ctx, part, b)
+			}
+		}
+		return err
+	}
+	data, err := infer.Survey(ctx, &l.Reading, b)
+	if err != nil {
+		return err
+	}
+	existing, err := l.Warehouse.Load(ctx, l.Into)
+	if err != nil {
+		return err
+	}
+	if err := l.Warehouse.MayWrite(ctx, l.Into, existing); err != nil {
+		return err
+	}
+	l.DryRun = true
+	if existing != nil {
+		f := further{Request: l, data: data, table: existing, budget: b, started: time.Now()}
+		if err := f.begin(ctx); err != nil {
+			return err
+		}
+		_, err = f.prepare()
+		return err
+	}
+	added, err := write.Extras(data, l.Task)
+	if err != nil {
+		return err
+	}
+	inferred, err := data.First(ctx, l.Reading, b)
+	if err != nil {
+		return err
+	}
+	_, err = write.Under(inferred, added, func(s schema.Schema) (write.Prepared, error) {
+		_, out, err := l.firstOutput(s)
+		return out, err
+	})
+	return err
+}
+
+// pending is a load whose files are there, before its commit.
+type pending struct {
+	started time.Time
+	data    *infer.Data
+	load    *table.Append
+	files   []layout.DataFile
+	report  *write.Report
+	store   storage.Store
+	// existing is the table as it was; nil for a new one.
+	existing *table.Table
+}
+
+// write writes the files of a load.
+func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
+	w.started, w.store = time.Now(), l.Store
+	if w.data, err = infer.Survey(ctx, &l.Reading, b); err != nil {
+		return w, err
+	}
+	if err = w.data.ForeseeRows(ctx, l.Reading, b); err != nil {
+		return w, err
+	}
+	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
+		return w, err
+	}
+	if err = l.Warehouse.MayWrite(ctx, l.Into, w.existing); err != nil {
+		return w, err
+	}
+	var written write.Written
+	if w.existing == nil {
+		w.load, written, err = l.first(ctx, w.data, b, w.started)
+	} else {
+		f := further{Request: l, data: w.data, table: w.existing, budget: b, started: w.started}
+		written, err = f.run(ctx)
+		w.load = f.load
+	}
+	if err != nil {
+		return w, err
+	}
+	report := written.Report
+	w.report, w.files = report, written.Files
+	report.Table, report.Created = l.Into.String(), w.load.Creates
+	if err := w.data.MustGive(report.RecordsRead); err != nil {
+		w.load.Rollback()
+		return w, err
+	}
+	if report.NotMade = w.load.Creates && report.RecordsRead == 0 && len(report.NoType) > 0; report.NotMade {
+		report.Created = false
+		w.load.Rollback()
+	}
+	if l.DryRun {
+		report.DryRun, report.Seconds = true, time.Since(w.started).Seconds()
+		return w, l.align(ctx, w.data, w.load, w.existing, b, report)
+	}
+	return w, nil
+}
+
+// commit makes the files part of the table.
+func (w *pending) commit(ctx context.Context, b run.Budget) error {
+	if w.report.NotMade {
+		return nil
+	}
+	n := len(w.data.Inputs)
+	b.Tell(run.Event{Stage: run.Committing, Objects: n, Object: n, BytesRead: w.data.Bytes, BytesTotal: w.data.Bytes})
+	snapshot, err := w.load.Commit(ctx, w.files)
+	if err != nil {
+		w.load.Rollback()
+		w.report.Discard(ctx, w.store)
+		w.report = nil
+		return err
+	}
+	if snapshot.Unhinted != nil {
+		b.Warned(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them could not be written: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
+	}
+	w.report.SnapshotID, w.report.Seconds = snapshot.ID, time.Since(w.started).Seconds()
+	return nil
+}
+
+// place returns where the files of a load are created: nowhere for one that is to write nothing.
+func (l Request) place(load *table.Append) layout.Create {
+	if !l.DryRun {
+		return load.CreateFile
+	}
+	return func(_ context.Context, folder string) (storage.Writer, string, error) {
+		return nowhere{io.Discard}, folder, nil
+	}
+}
+
+// nowhere is a file that is not kept.
+type nowhere struct{ io.Writer }
+
+func (nowhere) Commit() error { return nil }
+
+func (nowhere) Abort() error { return nil }
+
+// first writes the files of a table that does not exist yet.
+func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started time.Time) (*table.Append, write.Written, error) {
+	var load *table.Append
+	written, err := write.First(ctx, d, l.Task, b, started, l.Into.String(), func(s schema.Schema) (out write.Prepared, err error) {
+		load, out, err = l.firstOutput(s)
+		return out, err
+	})
+	if err == nil {
+		load.Schema = written.Schema
+	}
+	return load, written, err
+}
+
+// firstOutput begins the first load of a table under a schema.
+func (l Request) firstOutput(s schema.Schema) (*table.Append, write.Prepared, error) {
+	var none write.Prepared
+	if err := write.SparesOwn(s.Fields); err != nil {
+		return nil, none, err
+	}
+	if err := write.WithoutControls(s); err != nil {
+		return nil, none, err
+	}
+	describeOrigins(s)
+	spec, options, err := l.Arrange(l.Partition, l.Sort, l.Layout, s)
+	if err != nil {
+		return nil, none, err
+	}
+	if options.Columnar, err = l.withFormat(options.Columnar, columnar.Parquet); err != nil {
+		return nil, none, err
+	}
+	load, err := l.Warehouse.Create(l.Into, s, spec, options.Sort, options.Columnar.Format)
+	if err != nil {
+		return nil, none, err
+	}
+	out := write.Output{Schema: load.Schema, Spec: load.Spec, Options: options, Create: l.place(load), Hashes: true, Dry: l.DryRun}
+	return load, write.Prepared{Output: out, Undo: load.Rollback}, nil
+}
+
+// withFormat completes options by the format of the data files, usual where the load names none.
+func (l Request) withFormat(o columnar.Options, usual columnar.Format) (columnar.Options, error) {
+	if o.Format = l.Format; o.Format == "" {
+		o.Format = usual
+	}
+	o.Counts = o.Format != columnar.Parquet
+	return o, o.Suits(o.Format)
+}
+
+// describeOrigins keeps the name a column had in the source in its comment, where it has no other.
+func describeOrigins(s schema.Schema) {
+	s.Walk(func(_ string, f *schema.Field) {
+		if f.Origin != "" && f.Doc == "" {
+			f.Doc = "named " + fault.Quote(f.Origin) + " in the source"
+		}
+	})
+}

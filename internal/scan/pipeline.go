@@ -1,0 +1,189 @@
+package scan
+
+import (
+	"context"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"trevak/internal/fault"
+	"trevak/internal/parse"
+	"trevak/internal/run"
+	"trevak/internal/source"
+)
+
+// pass is one reading of a source from beginning to end.
+type pass struct {
+	source *source.Source
+	budget run.Budget
+	stage  run.Stage
+	// sample is set for a pass over parts of the source.
+	sample *Sample
+	// hashes receives the hash of each object, where it is not nil.
+	hashes []string
+}
+
+// job is a block on its way, with its number over the whole pass.
+type job struct {
+	number int
+	block  parse.Block
+	read   int64 // stored bytes of the source read when it was cut
+}
+
+// result is what a worker made of a block.
+type result[T any] struct {
+	job
+	value T
+}
+
+// process reads the source's blocks, lets workers turn each into a T side by side, and hands the results to take in the order
+// of the source. newWorker is called once for each worker. No more than a few blocks and results are held at a time: a
+// block's slot is free again when its result has been taken.
+func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Block) (T, error), take func(parse.Block, T) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	workers := max(1, p.budget.Workers)
+	slots := make(chan struct{}, 2*workers+1)
+	jobs, results := make(chan job), make(chan result[T])
+	spare := make(spareBuffers, cap(slots))
+
+	group.Go(func() error {
+		defer close(jobs)
+		return p.read(ctx, spare, func(j job) error {
+			select {
+			case slots <- struct{}{}:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			select {
+			case jobs <- j:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+
+	var running sync.WaitGroup
+	for range workers {
+		running.Add(1)
+		group.Go(func() error {
+			defer running.Done()
+			work := newWorker()
+			for j := range jobs {
+				value, err := work(&j.block)
+				if err != nil {
+					return err
+				}
+				spare.put(j.block.Data)
+				select {
+				case results <- result[T]{j, value}:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			return nil
+		})
+	}
+	group.Go(func() error {
+		running.Wait()
+		close(results)
+		return nil
+	})
+	group.Go(func() error { return collect(ctx, p, results, slots, take) })
+	return group.Wait()
+}
+
+// collect restores the order of results.
+func collect[T any](ctx context.Context, p pass, results <-chan result[T], slots <-chan struct{}, take func(parse.Block, T) error) error {
+	early := map[int]result[T]{}
+	next := 0
+	for r := range results {
+		early[r.number] = r
+		for {
+			r, ok := early[next]
+			if !ok {
+				break
+			}
+			delete(early, next)
+			next++
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if err := take(r.block, r.value); err != nil {
+				return err
+			}
+			<-slots
+			p.tell(r.block.Object, r.read)
+		}
+	}
+	return nil
+}
+
+// tell reports progress.
+func (p pass) tell(object int, read int64) {
+	p.budget.Tell(run.Event{Stage: p.stage, Objects: len(p.source.Inputs), Object: object + 1, Location: p.source.Inputs[object].Location,
+		BytesRead: read, BytesTotal: p.source.Bytes})
+}
+
+// read cuts the objects into blocks, one object after the other.
+func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error) error {
+	if p.sample != nil {
+		return p.readSample(ctx, spare, emit)
+	}
+	number := 0
+	var before int64
+	for i, in := range p.source.Inputs {
+		limits := in.Limits.Parse()
+		in.Hashed = p.hashes != nil
+		stream, text, err := in.Text(ctx, &limits)
+		if err != nil {
+			return err
+		}
+		err = parse.Blocks(ctx, text, in.Cutter(), limits, spare.get, func(b parse.Block) error {
+			b.Object = i
+			number++
+			return emit(job{number - 1, b, before + stream.Stored()})
+		})
+		if err == nil && p.hashes != nil {
+			p.hashes[i], err = stream.Hash()
+		}
+		if err == nil {
+			err = stream.Unchanged()
+		}
+		stream.Close()
+		if err != nil {
+			return source.Located(err, in.Location)
+		}
+		before += in.Size
+	}
+	return nil
+}
+
+// spareBuffers are buffers of blocks that were worked on, for blocks to come.
+type spareBuffers chan []byte
+
+// get returns an empty buffer with room for n bytes.
+func (s spareBuffers) get(n int) ([]byte, error) {
+	select {
+	case b := <-s:
+		if cap(b) >= n {
+			return b[:0], nil
+		}
+	default:
+	}
+	return make([]byte, 0, n), nil
+}
+
+// put keeps a buffer, unless there are enough of them or it is unusually large.
+func (s spareBuffers) put(b []byte) {
+	if cap(b) > 4*parse.DefaultLimits.BlockBytes {
+		return
+	}
+	select {
+	case s <- b:
+	default:
+	}
+}
+
+// errEnough ends the reading of an object of which no more is wanted.
+var errEnough = fault.New(fault.Input, "enough was read")

@@ -1,0 +1,129 @@
+// Package scan reads rows with their places from anything that has rows: text, columnar files, tables, and rows in another form.
+//
+// What comes in is a source and a request, which says under which columns rows are wanted, and which of them; what goes out are rows in the order of the source,
+// some at a time, with the places that they came from and with what became of the records that are none. Where an object is read alone and where side
+// by side, what is passed over unread, and how the one sort of source is told from the other, is settled here and nowhere else.
+package scan
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"github.com/apache/arrow-go/v18/arrow"
+
+	"trevak/internal/fit"
+	"trevak/internal/run"
+	"trevak/internal/schema"
+	"trevak/internal/source"
+)
+
+// Source is anything that has rows.
+type Source interface {
+	// Declared returns the columns that the objects declare themselves, all of them together; ok is false where only looking at the records tells.
+	Declared() (fields []schema.Field, ok bool)
+	// Named reports whether the names of columns are known before the first record, so that one which is not among them is in no record.
+	Named() bool
+	// Objects are those that rows come from, with the names that their columns have here.
+	Objects() []source.Input
+	// Bytes is the size of all objects as stored.
+	Bytes() int64
+	// Read hands over the rows that are asked for, in order. It ends early, without an error, when take returns io.EOF.
+	Read(ctx context.Context, r Request, take func(*Rows) error) error
+	// Texts hands over the first n records, or rows, as texts, whatever a schema would make of them.
+	Texts(ctx context.Context, n int, visit func(Record) error) error
+}
+
+// Target is what rows are fitted to.
+type Target struct {
+	// Schema is the columns; without any, rows come under those that the source declares.
+	Schema schema.Schema
+	// Fixed says that the schema is a table's; names in the source may then differ from its columns in letter case.
+	Fixed bool
+	// Unknown says what becomes of columns that the schema does not have, Style how names are made legal.
+	Unknown fit.Unknown
+	Style   schema.NameStyle
+	// Claims are those of the sample that the schema came of.
+	Claims map[int][]int64
+}
+
+// Request says which rows are wanted, and how.
+type Request struct {
+	Target Target
+	// Columns tells where the target's columns are; nil has them found.
+	Columns *Columns
+	// Sample reads parts of the source, nil all of it.
+	Sample *Sample
+	// Hashes receives the hash of each object, where it is not nil.
+	Hashes []string
+	// Raw asks for the records as they were read, Coded allows columns of Arrow dictionaries, and Ranks asks for the number of each row's record in every case.
+	Raw, Coded, Ranks bool
+	// Each is called once for each worker. What it returns is called with rows before they are put back in order.
+	Each func() func(*Rows) error
+
+	Budget run.Budget
+	Stage  run.Stage
+
+	starts bool // of the records that rows are, in their block
+}
+
+// columns finds the columns of the target.
+func (r *Request) columns(s Source) *Columns {
+	if r.Columns == nil {
+		r.Columns = Find(s, r.Target)
+	}
+	return r.Columns
+}
+
+// each prepares what a worker does with rows.
+func (r *Request) each() func(*Rows) error {
+	if r.Each == nil {
+		return func(*Rows) error { return nil }
+	}
+	return r.Each()
+}
+
+// ended takes io.EOF of those who want no more for no error.
+func ended(err error) error {
+	if errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil
+	}
+	return err
+}
+
+// Of returns the rows of a source as its objects have them.
+func Of(s *source.Source) Source {
+	if s.Format().Columnar() {
+		return &files{s}
+	}
+	return &text{s}
+}
+
+// Record is a record, or a row, as texts.
+type Record struct {
+	// Names are those of its fields, which follow each other in Cells.
+	Names []string
+	Cells []Cell
+	// Trouble is why it cannot be read; there are no fields then.
+	Trouble error
+}
+
+// Cell is one field as text.
+type Cell struct {
+	Text         string
+	Null, Absent bool
+}
+
+// eachRow makes records of the rows of a batch, whose columns have names.
+func eachRow(batch arrow.RecordBatch, names []string, visit func(Record) error) error {
+	for row := range int(batch.NumRows()) {
+		cells := make([]Cell, batch.NumCols())
+		for c := range cells {
+			cells[c] = cellOf(batch.Column(c), row)
+		}
+		if err := visit(Record{Names: names, Cells: cells}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,260 @@
+package scan
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strconv"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/fault"
+	"trevak/internal/fit"
+	"trevak/internal/locate"
+	"trevak/internal/parse"
+	"trevak/internal/schema"
+	"trevak/internal/sniff"
+	"trevak/internal/source"
+	"trevak/internal/table"
+)
+
+// OfTable returns the rows of a table as it is now, without those that are deleted. Columns are found by their ids, whatever names they had when the files were
+// written; a column that a file is older than is null there.
+func OfTable(ctx context.Context, t *table.Table) (Source, error) {
+	tasks, err := t.Plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &rowsOfTable{table: t, tasks: tasks}
+	for _, task := range tasks {
+		object, err := locate.Stat(ctx, t.Store(), task.URI)
+		if err != nil {
+			return nil, err
+		}
+		in := source.Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}, Own: t.Schema}
+		for _, f := range t.Schema.Fields {
+			in.Rules.Names = append(in.Rules.Names, f.Name)
+		}
+		out.inputs = append(out.inputs, in)
+		out.bytes += object.Size
+	}
+	return out, nil
+}
+
+// rowsOfTable is the data files of a table with their deletes.
+type rowsOfTable struct {
+	table  *table.Table
+	tasks  []table.ReadTask
+	inputs []source.Input
+	bytes  int64
+}
+
+// Declared returns the table's columns, none of which need have values: what they do not have was settled when they were written.
+func (r *rowsOfTable) Declared() ([]schema.Field, bool) {
+	s := r.table.Schema.Clone()
+	for i := range s.Fields {
+		s.Fields[i].Required = false
+	}
+	return s.Fields, true
+}
+
+func (r *rowsOfTable) Named() bool { return true }
+
+func (r *rowsOfTable) Objects() []source.Input { return r.inputs }
+
+func (r *rowsOfTable) Bytes() int64 { return r.bytes }
+
+func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows) error) error {
+	declared, _ := r.Declared()
+	if len(request.Target.Schema.Fields) == 0 {
+		request.Target = Target{Schema: schema.Schema{Fields: declared}, Style: schema.SafeNames}
+	}
+	columns, fitter, each := request.columns(r), fit.NewBatches(request.Target.Schema, false), request.each()
+	p := pass{source: &source.Source{Inputs: r.inputs, Bytes: r.bytes}, budget: request.Budget, stage: request.Stage}
+	chosen := Choose(len(r.tasks), len(r.tasks))
+	if request.Sample != nil {
+		chosen = Choose(len(r.tasks), sampleSpots)
+	}
+	deleted := newDeleted(r.table)
+	var read int64
+	for _, i := range chosen {
+		err := r.file(ctx, i, deleted, request, func(rows *Rows) error {
+			if request.Sample != nil && rows.Before > rowsOfSample {
+				return io.EOF
+			}
+			fitted, err := fitter.Fit(ctx, rows.Batch, columns.Fields[i], columns.Kept[i])
+			if err != nil {
+				return fault.New(fault.Schema, "%s", err).In(r.inputs[i].Location)
+			}
+			rows.Result = fitted
+			rows.tellMisfits(rows.Misfits)
+			p.tell(i, read)
+			if err := each(rows); err != nil {
+				return err
+			}
+			if err = take(rows); err == io.EOF {
+				return errEnough
+			}
+			return err
+		})
+		if errors.Is(err, errEnough) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		read += r.inputs[i].Size
+	}
+	return nil
+}
+
+func (r *rowsOfTable) Texts(ctx context.Context, n int, visit func(Record) error) error {
+	names := make([]string, len(r.table.Schema.Fields))
+	for i, f := range r.table.Schema.Fields {
+		names[i] = f.Name
+	}
+	return r.Read(ctx, Request{}, func(rows *Rows) error {
+		return eachRow(rows.Batch, names, func(record Record) error {
+			if n--; n < 0 {
+				return io.EOF
+			}
+			return visit(record)
+		})
+	})
+}
+
+// file hands over the rows of a data file that are not deleted, under the table's columns.
+func (r *rowsOfTable) file(ctx context.Context, i int, deleted *deleted, request Request, take func(*Rows) error) error {
+	in := r.inputs[i]
+	opened, err := in.OpenColumns(ctx)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	own := opened.Schema
+	r.table.GiveIDs(&own)
+	gone, err := deleted.of(ctx, r.tasks[i])
+	if err != nil {
+		return err
+	}
+	byID := newByID(r.table.Schema.Fields, own.Fields)
+	before := int64(0)
+	return opened.Batches(ctx, func(b arrow.RecordBatch) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		n := int(b.NumRows())
+		rows := &Rows{Block: parse.Block{Object: i}, Numbered: true, Before: before, Records: b.NumRows()}
+		before += b.NumRows()
+		kept, err := gone.keep(ctx, b, own.Fields, rows.Before)
+		if err != nil {
+			return err
+		}
+		rows.Batch = byID.batch(b)
+		if kept != nil {
+			if err := rows.only(ctx, kept); err != nil {
+				return err
+			}
+			rows.Records = int64(len(kept))
+		}
+		if request.starts {
+			rows.starts = make([]int, n)
+		}
+		return take(rows)
+	})
+}
+
+// byID finds the columns of a table in a file by their field ids.
+type byID struct {
+	fields  []arrow.Field
+	columns []int // of the file, -1 for one that it does not have
+	types   []arrow.DataType
+}
+
+// newByID prepares for a file with some fields.
+func newByID(table, file []schema.Field) *byID {
+	out := &byID{}
+	at := map[int]int{}
+	for i, f := range file {
+		if f.ID != 0 {
+			at[f.ID] = i
+		}
+	}
+	for _, f := range table {
+		column, ok := at[f.ID]
+		if !ok {
+			out.columns, out.types = append(out.columns, -1), append(out.types, f.Type.Arrow())
+		} else {
+			// The file's own type, under the names that the table has for its parts.
+			named := renamed(file[column].Type, f.Type)
+			out.columns, out.types = append(out.columns, column), append(out.types, named.Arrow())
+		}
+		out.fields = append(out.fields, arrow.Field{Name: f.Name, Nullable: true})
+	}
+	return out
+}
+
+// renamed gives the parts of a file's type the names that a table has for their ids. A part that the table does not have gets a name that none has.
+func renamed(file, table schema.Type) schema.Type {
+	switch {
+	case file.Kind != table.Kind:
+		return file
+	case file.Kind == schema.Struct:
+		fields := make([]schema.Field, len(file.Fields))
+		for i, f := range file.Fields {
+			fields[i] = f
+			fields[i].Name = "\x00" + strconv.Itoa(i)
+			for _, t := range table.Fields {
+				if t.ID == f.ID && f.ID != 0 {
+					fields[i].Name, fields[i].Type = t.Name, renamed(f.Type, t.Type)
+				}
+			}
+		}
+		file.Fields = fields
+	case file.Kind == schema.List || file.Kind == schema.Map:
+		element := *file.Element
+		element.Type = renamed(element.Type, table.Element.Type)
+		file.Element = &element
+	}
+	return file
+}
+
+// batch gives a batch of the file the table's columns.
+func (m *byID) batch(b arrow.RecordBatch) arrow.RecordBatch {
+	columns, fields := make([]arrow.Array, len(m.columns)), make([]arrow.Field, len(m.columns))
+	for i, at := range m.columns {
+		fields[i] = m.fields[i]
+		if at < 0 {
+			columns[i] = nulls(m.types[i], int(b.NumRows()))
+		} else {
+			columns[i] = b.Column(at)
+			if d := columns[i].Data(); arrow.IsNested(d.DataType().ID()) {
+				columns[i] = array.MakeFromData(relabelled(d, m.types[i]))
+			}
+			columns[i].Retain()
+		}
+		fields[i].Type = columns[i].DataType()
+	}
+	return array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, b.NumRows())
+}
+
+// relabelled is the same data under a type whose parts have other names.
+func relabelled(d arrow.ArrayData, t arrow.DataType) arrow.ArrayData {
+	var children []arrow.ArrayData
+	switch t := t.(type) {
+	case *arrow.StructType:
+		for i, child := range d.Children() {
+			children = append(children, relabelled(child, t.Field(i).Type))
+		}
+	case *arrow.ListType:
+		children = []arrow.ArrayData{relabelled(d.Children()[0], t.Elem())}
+	case *arrow.MapType:
+		entries := d.Children()[0]
+		parts := []arrow.ArrayData{relabelled(entries.Children()[0], t.KeyType()), relabelled(entries.Children()[1], t.ItemType())}
+		children = []arrow.ArrayData{array.NewData(t.Elem(), entries.Len(), entries.Buffers(), parts, entries.NullN(), entries.Offset())}
+	default:
+		return d
+	}
+	return array.NewData(t, d.Len(), d.Buffers(), children, d.NullN(), d.Offset())
+}

@@ -1,0 +1,140 @@
+package write
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"time"
+
+	"trevak/internal/fault"
+	"trevak/internal/fit"
+	"trevak/internal/infer"
+	"trevak/internal/run"
+	"trevak/internal/scan"
+	"trevak/internal/schema"
+)
+
+// ErrMisfits says that a value fits no column, and that there is none for such.
+var ErrMisfits = errors.New("a value fits no column, and there is none for such")
+
+// writing is one pass that writes a source's rows.
+type writing struct {
+	data    *infer.Data
+	out     *Output
+	columns *scan.Columns
+	fill    *filler
+	sink    Sink
+	misfits Tolerance
+	bad     *tally
+	drift   findings
+	report  *Report
+	records int64
+}
+
+// pass reads the source once and writes its rows; bad is told of the records that become none. It returns scan.ErrWider when a
+// wider schema would be needed, ErrMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
+func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) error {
+	target := scan.Target{Schema: w.out.Schema, Fixed: w.out.Fixed, Unknown: w.out.Unknown, Style: w.out.Style, Claims: w.out.Claims}
+	w.columns = scan.Find(w.data.Rows, target)
+	if w.data.Rows.Named() && w.columns.Unknown() && w.out.Unknown == fit.UnknownWidens {
+		return scan.ErrWider
+	}
+	var err error
+	if w.fill, err = newFiller(w.out.Extras, w.out.Schema, started); err != nil {
+		return err
+	}
+	for _, in := range w.data.Inputs {
+		w.fill.locations = append(w.fill.locations, in.Location)
+	}
+	coded, _ := w.sink.Coded()
+	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0, Coded: coded, Budget: b, Stage: run.Writing}
+	if w.out.Hashes {
+		r.Hashes = make([]string, len(w.data.Inputs))
+	}
+	if err = w.data.Rows.Read(ctx, r, func(rows *scan.Rows) error { return w.take(ctx, rows) }); err == nil {
+		err = w.settle()
+	}
+	for i, hash := range r.Hashes {
+		w.report.Objects[i].Hash = hash
+	}
+	return err
+}
+
+// take accounts for rows and sends them on.
+func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
+	if rows.Widens() {
+		return rows.Wider(w.data.Inputs)
+	}
+	if rows.Misfit != nil && !w.fill.has(schema.MisfitColumn) && !w.out.Stop {
+		return ErrMisfits
+	}
+	object := rows.Block.Object
+	counts := &w.report.Objects[object].Counts
+	batch, err := w.fill.fill(rows.Batch, object, counts.RecordsRead-counts.RecordsSkipped, rows)
+	if err != nil {
+		return err
+	}
+	w.count(rows, counts)
+	in := w.data.Inputs[object]
+	w.drift.add(in, rows, w.out.Schema)
+	if err := w.bad.add(ctx, in, &rows.Block, rows.Problems); err != nil {
+		return err
+	}
+	if w.bad.over = w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, false); w.bad.over {
+		if w.bad.bad >= mostRefused {
+			return w.bad.refusal(w.records, false)
+		}
+		return nil
+	}
+	if w.out.Stop && len(w.drift.unfit) > 0 {
+		return nil
+	}
+	err = w.sink.Write(ctx, batch)
+	if _, free := w.sink.Coded(); free {
+		rows.Done()
+	}
+	return err
+}
+
+// count adds rows, and the records that they came of, to the account.
+func (w *writing) count(rows *scan.Rows, counts *Counts) {
+	read := rows.Records + int64(len(rows.Problems)+rows.Skipped)
+	w.records += read
+	counts.RecordsRead += read
+	counts.RecordsKept += rows.Records - rows.Filtered
+	counts.RecordsFiltered += rows.Filtered
+	w.report.addElements(rows.Elements)
+	counts.RecordsSkipped += int64(rows.Skipped)
+	counts.RecordsFilled += int64(rows.Filled)
+	counts.RecordsQuarantined += int64(len(rows.Problems))
+	counts.RowsWritten += rows.Batch.NumRows()
+	w.report.BytesUnpacked += int64(rows.Bytes)
+}
+
+// settle judges the pass when all is read.
+func (w *writing) settle() error {
+	w.report.Drift = append(w.report.Drift, w.drift.list(w.out.Known, w.columns, w.out.Schema, w.out.Fixed)...)
+	w.report.NullTokens = w.drift.nullTokens()
+	maps.Copy(w.drift.longest, w.fill.longest)
+	w.drift.setLongest(&w.out.Schema)
+	if w.bad.over || w.bad.limit.exceeded(w.bad.bad, w.records, true) {
+		return w.bad.refusal(w.records, true)
+	}
+	if err := w.drift.beyond(w.misfits); err != nil {
+		return err
+	}
+	if w.out.Stop && len(w.report.Drift) > 0 {
+		return &DriftError{Table: w.report.Table, Differences: w.report.Drift}
+	}
+	return nil
+}
+
+// storageError gives a kind to what went wrong while writing.
+func storageError(err error) error {
+	var refusal *Refusal
+	var drift *DriftError
+	if err == nil || errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) || errors.Is(err, context.Canceled) || errors.As(err, &refusal) || errors.As(err, &drift) {
+		return err
+	}
+	return fault.Wrap(fault.Storage, err, "writing failed")
+}

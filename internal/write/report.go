@@ -1,0 +1,183 @@
+package write
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"trevak/internal/fault"
+	"trevak/internal/infer"
+	"trevak/internal/layout"
+	"trevak/internal/locate"
+	"trevak/internal/schema"
+	"trevak/internal/source"
+	"trevak/internal/storage"
+)
+
+// Report is the account of a convert or a load: what was read, what was written, and that the two agree.
+type Report struct {
+	Objects []ObjectReport `json:"objects"`
+	Counts
+	// BytesRead counts the bytes of the source as stored, BytesUnpacked those of its text, BytesWritten those of the data files.
+	BytesRead     int64   `json:"bytes_read"`
+	BytesUnpacked int64   `json:"bytes_unpacked"`
+	BytesWritten  int64   `json:"bytes_written"`
+	DataFiles     int     `json:"data_files"`
+	Partitions    int     `json:"partitions"`
+	Seconds       float64 `json:"seconds"`
+	// Destination is the file or folder of a convert.
+	Destination string `json:"destination,omitempty"`
+	// Table, SnapshotID and Created are those of a load.
+	Table      string `json:"table,omitempty"`
+	SnapshotID int64  `json:"snapshot_id,omitempty"`
+	Created    bool   `json:"created,omitempty"`
+	// Drift lists what differed between source and table, and the values that did not fit their columns.
+	Drift []schema.Difference `json:"drift"`
+	// NullTokens are the columns in which words stood for no value.
+	NullTokens []NullTokens `json:"null_tokens"`
+	// DryRun says that nothing was written; Alignment then tells for each column where it comes from.
+	DryRun    bool      `json:"dry_run,omitempty"`
+	Alignment []Aligned `json:"alignment,omitempty"`
+	// Renamed are the columns whose names had to be made legal.
+	Renamed []Renamed `json:"renamed"`
+	Codec   string    `json:"codec"`
+	// Formed says that rows were given another form than records have.
+	Formed bool `json:"formed,omitempty"`
+	// Rewritten is set when a value beyond the sampled types made the run infer from all records and write anew.
+	Rewritten bool `json:"rewritten"`
+	// Reasons groups the quarantined records, and Quarantine is the file that holds them.
+	Reasons    []ReasonGroup `json:"reasons"`
+	Quarantine string        `json:"quarantine,omitempty"`
+	// Split are the accounts of the tables that lists went to.
+	Split []*Report `json:"split,omitempty"`
+	// Completed says that the rows of the table were there already, of a load that could not be finished.
+	Completed bool `json:"completed,omitempty"`
+	// NoType are the columns without a single value, whose type the first ones will settle. NotMade says that there was no record either, so that the table
+	// is not made yet.
+	NoType  []string `json:"columns_without_type"`
+	NotMade bool     `json:"table_not_made,omitempty"`
+	// Unsure are reading rules that could be others, and LinesAbove what stands above tables and is no part of them.
+	Unsure     []source.Doubt `json:"unsure"`
+	LinesAbove []source.Above `json:"lines_above"`
+	// EmptyFiles and HiddenFiles were passed over, and so was what PassedOver lists.
+	EmptyFiles  int             `json:"empty_files"`
+	HiddenFiles int             `json:"hidden_files"`
+	PassedOver  []locate.Passed `json:"passed_over"`
+
+	// Elements are how many elements the lists have that were split off.
+	Elements []int64 `json:"-"`
+}
+
+// addElements counts the elements of lists that were split off.
+func (r *Report) addElements(more []int64) {
+	if r.Elements == nil {
+		r.Elements = make([]int64, len(more))
+	}
+	for i, n := range more {
+		r.Elements[i] += n
+	}
+}
+
+// Wrote reports whether rows were written, or are to be.
+func (r *Report) Wrote() bool {
+	return r != nil && slices.ContainsFunc(r.Objects, func(o ObjectReport) bool { return o.RowsWritten > 0 })
+}
+
+// Discard removes the quarantine file of a run that begins anew.
+func (r *Report) Discard(ctx context.Context, s storage.Store) {
+	if r.Quarantine != "" {
+		// What cannot be removed is named after a run that is told to have failed.
+		_ = s.Remove(context.WithoutCancel(ctx), r.Quarantine)
+	}
+}
+
+// Counts are the records of an object or of all.
+type Counts struct {
+	RecordsRead int64 `json:"records_read"`
+	// RecordsKept became rows: one each, or as many as their lists have elements. RecordsFiltered are those that a condition kept out.
+	RecordsKept        int64 `json:"records_kept"`
+	RecordsFiltered    int64 `json:"records_filtered"`
+	RowsWritten        int64 `json:"rows_written"`
+	RecordsQuarantined int64 `json:"records_quarantined"`
+	RecordsSkipped     int64 `json:"records_skipped"`
+	// RecordsFilled are those among the others that lacked fields at their end, which are null.
+	RecordsFilled int64 `json:"records_filled"`
+}
+
+// ObjectReport is the account of one object.
+type ObjectReport struct {
+	Location string `json:"location"`
+	// Bytes, Modified and Hash mark the version of the object that was read; a convert whose account is for people alone has no hashes.
+	Bytes    int64      `json:"bytes"`
+	Modified *time.Time `json:"modified,omitempty"`
+	Hash     string     `json:"hash"`
+	Counts
+}
+
+// Renamed is a column whose name had to be made legal.
+type Renamed struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Add puts one object's counts to another's.
+func (c *Counts) Add(o Counts) {
+	c.RecordsRead += o.RecordsRead
+	c.RecordsKept += o.RecordsKept
+	c.RecordsFiltered += o.RecordsFiltered
+	c.RowsWritten += o.RowsWritten
+	c.RecordsQuarantined += o.RecordsQuarantined
+	c.RecordsSkipped += o.RecordsSkipped
+	c.RecordsFilled += o.RecordsFilled
+}
+
+// balanced reports whether every record is accounted for.
+func (c Counts) balanced() bool {
+	return c.RecordsRead == c.RecordsKept+c.RecordsFiltered+c.RecordsQuarantined+c.RecordsSkipped
+}
+
+// newReport begins the account of a run over a source.
+func newReport(d *infer.Data, s schema.Schema, codec string) *Report {
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: d.Shaped(), NoType: []string{}, PassedOver: append([]locate.Passed{}, d.Passed...), Unsure: d.Doubts(), LinesAbove: d.LinesAbove(), EmptyFiles: d.Empty, HiddenFiles: d.Hidden, BytesRead: d.Bytes}
+	for _, in := range d.Inputs {
+		o := ObjectReport{Location: in.Location, Bytes: in.Size}
+		if !in.Modified.IsZero() {
+			at := in.Modified.UTC()
+			o.Modified = &at
+		}
+		r.Objects = append(r.Objects, o)
+	}
+	r.NoType = append(r.NoType, s.Untyped()...)
+	s.Walk(func(path string, f *schema.Field) {
+		if f.Origin != "" && !f.Held {
+			r.Renamed = append(r.Renamed, Renamed{From: f.Origin, To: path})
+		}
+	})
+	return r
+}
+
+// close adds up the objects and holds them against what lies in the files. It is the last check before a commit.
+func (r *Report) close(files []layout.DataFile, partitions int, started time.Time) error {
+	for _, o := range r.Objects {
+		if !o.balanced() {
+			return unbalanced(o.Location, o.Counts)
+		}
+		r.Add(o.Counts)
+	}
+	var rows int64
+	for _, f := range files {
+		rows += f.Summary.Rows
+		r.BytesWritten += f.Summary.Bytes
+	}
+	if rows != r.RowsWritten {
+		return fault.New(fault.Storage, "%d rows were to be written, but the files hold %d", r.RowsWritten, rows).
+			Try("this is a fault of the program; nothing was committed")
+	}
+	r.DataFiles, r.Partitions, r.Seconds = len(files), partitions, time.Since(started).Seconds()
+	return nil
+}
+
+func unbalanced(location string, c Counts) error {
+	return fault.New(fault.Storage, "%d records were read, but %d kept, %d filtered, %d quarantined and %d skipped", c.RecordsRead, c.RecordsKept, c.RecordsFiltered,
+		c.RecordsQuarantined, c.RecordsSkipped).In(location).Try("this is a fault of the program; nothing was committed")
+}

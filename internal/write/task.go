@@ -1,0 +1,29 @@
+package write
+
+import (
+	"trevak/internal/infer"
+	"trevak/internal/weigh"
+)
+
+// Task is what a run that writes rows is asked to do, wherever they go.
+type Task struct {
+	infer.Reading
+	// Lineage adds columns that tell where each row came from; PathColumns is a template of columns in the objects' paths.
+	Lineage     bool
+	PathColumns string
+	// ParentID adds a column that tells records apart: the object's location and the record's number in it.
+	ParentID bool
+	// KeepRaw adds a column with the record as it was read.
+	KeepRaw bool
+	// PartitionValues are columns with one value for the whole run, by which rows are partitioned.
+	PartitionValues []PartitionValue
+	// Favor is what codecs are chosen for where they are chosen by trial.
+	Favor weigh.Favor
+	// Tolerate is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
+	Tolerate   Tolerance
+	Quarantine string
+	// Misfits is how many values of a stated column may be misfits; the zero value allows none.
+	Misfits Tolerance
+	// BadElsewhere says that the same records are kept elsewhere when they fail.
+	BadElsewhere bool
+}
