@@ -215,6 +215,9 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 		}
 		return wrapped(f.location, err)
 	}
+	if groups, ok := newGroupReader(f, f.all()); ok {
+		return f.groups(ctx, groups, emit)
+	}
 	if wide(f.reader) {
 		return f.wideBatches(ctx, emit)
 	}
@@ -239,6 +242,35 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 		return broken(f.location, f.place(ctx, err))
 	}
 	return nil
+}
+
+// groups is Batches for a file that is decoded here.
+func (f *File) groups(ctx context.Context, groups *groupReader, emit func(arrow.RecordBatch) error) error {
+	for g := range f.reader.NumRowGroups() {
+		var taken error // of those who take the batches
+		err := groups.group(ctx, g, []span{{0, f.reader.MetaData().RowGroup(g).NumRows()}}, func(b arrow.RecordBatch, _ int64) error {
+			taken = emit(b)
+			return taken
+		})
+		switch {
+		case errors.Is(taken, io.EOF):
+			return nil
+		case taken != nil:
+			return taken
+		case err != nil:
+			return wrapped(f.location, err)
+		}
+	}
+	return nil
+}
+
+// all lists the top-level columns.
+func (f *File) all() []int {
+	out := make([]int, len(f.Schema.Fields))
+	for i := range out {
+		out[i] = i
+	}
+	return out
 }
 
 // Layout is how a file is built.

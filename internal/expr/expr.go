@@ -35,6 +35,10 @@ type node struct {
 	digits digits
 	// literal is the text of a literal number, which is a decimal beside one.
 	literal string
+	// column is the path of a column that stands alone, constant says that the value is that of a literal, and bounds are what a condition says of columns.
+	column   string
+	constant bool
+	bounds   []Bound
 }
 
 // rows is a batch under evaluation.
@@ -122,17 +126,19 @@ func (e *Expression) Rows(columns []arrow.Array, n int) ([]int32, error) {
 func (p *parser) column(path []string, at int) node {
 	fields := p.fields
 	var positions []int
+	var names []string // as the fields have them
 	var field *schema.Field
 	for depth, name := range path {
 		position := schema.NewIndex(fields, schema.SafeNames).Find(name)
 		if position < 0 {
-			names := make([]string, len(fields))
+			known := make([]string, len(fields))
 			for i := range fields {
-				names[i] = fields[i].Name
+				known[i] = fields[i].Name
 			}
-			return p.fail(at, "there is no column %q; %s", strings.Join(path[:depth+1], "."), schema.Choices(name, names))
+			return p.fail(at, "there is no column %q; %s", strings.Join(path[:depth+1], "."), schema.Choices(name, known))
 		}
 		field = &fields[position]
+		names = append(names, field.Name)
 		positions = append(positions, position)
 		if depth+1 < len(path) && field.Type.Kind != schema.Struct {
 			return p.fail(at, "%q is %s, which has no members", strings.Join(path[:depth+1], "."), field.Type)
@@ -143,7 +149,7 @@ func (p *parser) column(path []string, at int) node {
 	if !ok {
 		return p.fail(at, "%q is %s, which expressions do not take", strings.Join(path, "."), field.Type.Kind)
 	}
-	return node{kind: kind, at: at, digits: digits{field.Type.Precision, field.Type.Scale}, eval: func(b *rows) (*vector, error) {
+	return node{kind: kind, at: at, column: strings.Join(names, "."), digits: digits{field.Type.Precision, field.Type.Scale}, eval: func(b *rows) (*vector, error) {
 		a := b.columns[positions[0]]
 		var above []bool
 		for _, next := range positions[1:] {

@@ -183,12 +183,16 @@ func magnitude(x int64) uint64 {
 }
 
 func (p *parser) compare(at int, sign string, a, b node) node {
+	left, right := a.column, b.column
+	constant := [2]bool{a.constant, b.constant}
 	a, b, ok := p.typed(at, a, b)
 	if !ok {
 		return node{kind: schema.Boolean, at: at}
 	}
+	// A literal stays one in the type that both sides are compared in.
+	a.constant, b.constant = constant[0], constant[1]
 	kind := a.kind
-	return paired(schema.Boolean, at, a, b, func(_ *rows, out, x, y *vector, i int) error {
+	out := paired(schema.Boolean, at, a, b, func(_ *rows, out, x, y *vector, i int) error {
 		var c int
 		switch kind {
 		case schema.Double:
@@ -222,6 +226,10 @@ func (p *parser) compare(at int, sign string, a, b node) node {
 		}
 		return nil
 	})
+	if left == "" || right == "" {
+		out.bounds = boundOf(sign, left, right, a, b)
+	}
+	return out
 }
 
 func rank(b bool) int {
@@ -245,7 +253,11 @@ func (p *parser) truth(n node) node {
 // logic joins conditions by OR or AND. Unknown OR true is true, unknown AND false is false. The second is asked only for rows that the first does not decide.
 func (p *parser) logic(at int, x, y node, or bool) node {
 	x, y = p.truth(x), p.truth(y)
-	return node{kind: schema.Boolean, at: at, eval: func(b *rows) (*vector, error) {
+	bounds := append(x.bounds[:len(x.bounds):len(x.bounds)], y.bounds...)
+	if or {
+		bounds = either(x.bounds, y.bounds)
+	}
+	return node{kind: schema.Boolean, at: at, bounds: bounds, eval: func(b *rows) (*vector, error) {
 		left, err := x.eval(b)
 		if err != nil {
 			return nil, err
@@ -285,7 +297,15 @@ func isNull(at int, n node, negated bool) node {
 	if n.null {
 		n = nullOf(schema.String, n.at)
 	}
-	return node{kind: schema.Boolean, at: at, eval: func(b *rows) (*vector, error) {
+	var bounds []Bound
+	if n.column != "" {
+		op := IsNull
+		if negated {
+			op = IsNotNull
+		}
+		bounds = []Bound{{Column: n.column, Op: op}}
+	}
+	return node{kind: schema.Boolean, at: at, bounds: bounds, eval: func(b *rows) (*vector, error) {
 		in, err := n.eval(b)
 		if err != nil {
 			return nil, err

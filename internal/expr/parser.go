@@ -295,7 +295,7 @@ func (p *parser) instant(t, literal token) node {
 
 // constant returns a node whose value is the first of a vector for every row.
 func constant(at int, v *vector) node {
-	return node{kind: v.kind, at: at, eval: func(b *rows) (*vector, error) {
+	return node{kind: v.kind, at: at, constant: true, eval: func(b *rows) (*vector, error) {
 		out := newVector(v.kind, b.n)
 		for i := range b.n {
 			out.set(i, b.n, v, 0)
