@@ -28,6 +28,16 @@ func (g *guard) emit(emit func(arrow.RecordBatch) error) func(arrow.RecordBatch)
 	}
 }
 
+// emitAt is emit with the place of a batch.
+func (g *guard) emitAt(emit func(arrow.RecordBatch, int64) error) func(arrow.RecordBatch, int64) error {
+	return func(b arrow.RecordBatch, at int64) error {
+		g.taking = true
+		err := emit(b, at)
+		g.taking = false
+		return err
+	}
+}
+
 // end is to be deferred.
 func (g *guard) end(err *error) {
 	r := recover()

@@ -77,7 +77,7 @@ func (r *groupReader) group(ctx context.Context, g int, spans []span, emit func(
 	for _, s := range spans {
 		if s.from > at {
 			for i, leaf := range r.leaves {
-				if err := readers[i].seek(at, s.from); err != nil {
+				if err := readers[i].seek(at, s.from, r.file.seekable(g, leaf)); err != nil {
 					return r.damage(g, leaf, err)
 				}
 			}
@@ -162,9 +162,4 @@ func (r *leafReader) release(e *entries) {
 	if copied && r.leaf.PhysicalType() != parquet.Types.ByteArray && r.leaf.PhysicalType() != parquet.Types.FixedLenByteArray {
 		r.spare = e
 	}
-}
-
-// seek passes over the rows from one to before another, whole pages unread where the file tells where they begin.
-func (r *leafReader) seek(at, to int64) error {
-	return r.skip(int(to-at), &entries{})
 }

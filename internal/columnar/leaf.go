@@ -2,6 +2,7 @@ package columnar
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math"
 	"math/bits"
@@ -44,6 +45,7 @@ type leafReader struct {
 	pages          file.PageReader
 	maxDef, maxRep uint16
 	dictionary     dense
+	defined        bool // the dictionary was met
 	page           entries
 	at             int // entries of the page that were taken
 	value          int // values of the page that were taken
@@ -62,24 +64,46 @@ func newLeafReader(group *file.RowGroupReader, column int, leaf *pqschema.Column
 // next reads the next page with data; ok is false when there is none.
 func (r *leafReader) next() (ok bool, err error) {
 	for r.pages.Next() {
-		switch p := r.pages.Page().(type) {
-		case *file.DictionaryPage:
-			r.dictionary.reset()
-			if err := r.plain(&r.dictionary, p.Data(), int(p.NumValues())); err != nil {
-				return false, err
-			}
-			continue
-		case *file.DataPageV1:
-			err = r.first(p)
-		case *file.DataPageV2:
-			err = r.second(p)
-		default:
-			continue
+		if ok, err := r.open(r.pages.Page()); ok || err != nil {
+			return ok, err
 		}
-		r.at, r.value = 0, 0
-		return err == nil, err
 	}
 	return false, r.pages.Err()
+}
+
+// open takes a page; ok is false for one without data.
+func (r *leafReader) open(page file.Page) (ok bool, err error) {
+	switch p := page.(type) {
+	case *file.DictionaryPage:
+		return false, r.define(p)
+	case *file.DataPageV1:
+		err = r.first(p)
+	case *file.DataPageV2:
+		err = r.second(p)
+	default:
+		return false, nil
+	}
+	r.at, r.value = 0, 0
+	return err == nil, err
+}
+
+// define takes the dictionary.
+func (r *leafReader) define(p *file.DictionaryPage) error {
+	r.dictionary.reset()
+	r.defined = true
+	return r.plain(&r.dictionary, p.Data(), int(p.NumValues()))
+}
+
+// loadDictionary reads the dictionary where there is one that was not met yet.
+func (r *leafReader) loadDictionary() error {
+	if r.defined {
+		return nil
+	}
+	p, err := r.pages.GetDictionaryPage()
+	if err != nil || p == nil {
+		return err
+	}
+	return r.define(p)
 }
 
 // first takes a data page of version 1: levels with their lengths before them, then values.
@@ -339,9 +363,27 @@ func movedTexts(out *decode.Texts, p, d *dense, from, to int) error {
 	return nil
 }
 
-// skip passes rows over.
-func (r *leafReader) skip(rows int, scratch *entries) error {
-	scratch.reset()
-	scratch.n, scratch.def, scratch.rep = 0, scratch.def[:0], scratch.rep[:0]
-	return r.read(rows, scratch)
+// seek passes over the rows from one to before another, whole pages unread where the file tells where they begin.
+func (r *leafReader) seek(at, to int64, indexed bool) error {
+	near := r.maxRep == 0 && to-at <= int64(r.page.n-r.at)
+	if near || !indexed {
+		return r.read(int(to-at), &entries{})
+	}
+	if err := r.loadDictionary(); err != nil {
+		return err
+	}
+	if err := r.pages.SeekToPageWithRow(to); err != nil {
+		return err
+	}
+	page, ok := r.pages.Page().(interface {
+		file.Page
+		FirstRowIndex() int64
+	})
+	if !ok {
+		return fmt.Errorf("%w: there is no page with row %d", decode.ErrDamaged, to)
+	}
+	if ok, err := r.open(page); !ok {
+		return errors.Join(err, decode.ErrDamaged)
+	}
+	return r.read(int(to-page.FirstRowIndex()), &entries{})
 }

@@ -72,10 +72,12 @@ func OpenFile(location string, stored storage.File, size int64) (f *File, err er
 		}
 		return &File{Schema: s, other: other, location: location, stored: stored, size: size}, nil
 	}
-	reader, err := file.NewParquetReader(io.NewSectionReader(stored, 0, size))
+	properties := readProperties()
+	reader, err := file.NewParquetReader(io.NewSectionReader(stored, 0, size), file.WithReadProps(properties))
 	if err != nil {
 		return nil, err
 	}
+	properties.BufferSize = max(leastBuffer, min(chunkBuffer, chunkBuffers/max(1, int64(reader.MetaData().Schema.NumColumns()))))
 	if err := plausible(reader.MetaData(), size); err != nil {
 		return nil, err
 	}
@@ -89,6 +91,20 @@ func OpenFile(location string, stored storage.File, size int64) (f *File, err er
 	}
 	withoutZone(&s, reader.MetaData())
 	return &File{Schema: s, location: location, reader: reader, stored: stored, size: size}, nil
+}
+
+// chunkBuffer is how much of a column chunk is read at a time, in bytes, less of files with very many columns: chunkBuffers together, but leastBuffer each.
+const (
+	chunkBuffer  = 128 << 10
+	chunkBuffers = 32 << 20
+	leastBuffer  = 4 << 10
+)
+
+// readProperties have column chunks read in pieces, so that what is passed over is not read.
+func readProperties() *parquet.ReaderProperties {
+	p := parquet.NewReaderProperties(memory.DefaultAllocator)
+	p.BufferedStreamEnabled, p.BufferSize = true, chunkBuffer
+	return p
 }
 
 // withoutZone makes timestamps of INT96 columns local: the old form says nothing of a zone, unless the writer kept its own schema with the file.
@@ -216,7 +232,7 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 		return wrapped(f.location, err)
 	}
 	if groups, ok := newGroupReader(f, f.all()); ok {
-		return f.groups(ctx, groups, emit)
+		return f.selectGroups(ctx, groups, Selection{}, func(b arrow.RecordBatch, _ int64) error { return emit(b) })
 	}
 	if wide(f.reader) {
 		return f.wideBatches(ctx, emit)
@@ -240,26 +256,6 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 	}
 	if err := records.Err(); err != nil && !errors.Is(err, io.EOF) {
 		return broken(f.location, f.place(ctx, err))
-	}
-	return nil
-}
-
-// groups is Batches for a file that is decoded here.
-func (f *File) groups(ctx context.Context, groups *groupReader, emit func(arrow.RecordBatch) error) error {
-	for g := range f.reader.NumRowGroups() {
-		var taken error // of those who take the batches
-		err := groups.group(ctx, g, []span{{0, f.reader.MetaData().RowGroup(g).NumRows()}}, func(b arrow.RecordBatch, _ int64) error {
-			taken = emit(b)
-			return taken
-		})
-		switch {
-		case errors.Is(taken, io.EOF):
-			return nil
-		case taken != nil:
-			return taken
-		case err != nil:
-			return wrapped(f.location, err)
-		}
 	}
 	return nil
 }

@@ -101,6 +101,8 @@ type Limits struct {
 	RecordBytes int
 	// StartOffset and StartLine are the place of the first byte where that is not the first of the object.
 	StartOffset, StartLine int64
+	// StartIndex is the number of the first block where that is not the first of the object.
+	StartIndex int
 	// SkipLines is how many lines at the start of an object are passed over, whatever they hold.
 	SkipLines int
 }
@@ -133,14 +135,14 @@ func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, allo
 		s.block.lines = counter.Lines
 	}
 	if limits.StartLine > 0 {
-		s.block.Offset, s.block.Line = limits.StartOffset, limits.StartLine
+		s.block.Offset, s.block.Line, s.block.Index = limits.StartOffset, limits.StartLine, limits.StartIndex
 	}
 	buf, err := alloc(limits.BlockBytes)
 	if err != nil {
 		return err
 	}
 	buf, err = fill(r, buf, len(byteOrderMark))
-	if bytes.HasPrefix(buf, []byte(byteOrderMark)) {
+	if limits.StartIndex == 0 && bytes.HasPrefix(buf, []byte(byteOrderMark)) {
 		s.block.Offset = int64(len(byteOrderMark))
 		buf = append(buf[:0], buf[len(byteOrderMark):]...)
 	}

@@ -2,7 +2,9 @@ package scan
 
 import (
 	"context"
+	"errors"
 	"io"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -43,55 +45,154 @@ func Declared(inputs []source.Input) []schema.Field {
 const rowsOfSample = 200_000
 
 func (f *files) Read(ctx context.Context, r Request, take func(*Rows) error) error {
+	take = r.limited(ctx, take)
 	if len(r.Target.Schema.Fields) == 0 {
 		r.Target.Schema = schema.Schema{Fields: Declared(f.source.Inputs)}
-		r.Target.Style = schema.SafeNames
+		r.Target.Style, r.Target.Fixed = schema.SafeNames, true
 	}
-	columns, fitter, each := r.columns(f), fit.NewBatches(r.Target.Schema, false), r.each()
-	p := pass{source: f.source, budget: r.Budget, stage: r.Stage}
-	chosen := Choose(len(f.source.Inputs), len(f.source.Inputs))
-	if r.Sample != nil {
-		chosen = Choose(len(f.source.Inputs), sampleSpots)
-	}
-	var read int64
-	for _, i := range chosen {
-		in, before := f.source.Inputs[i], int64(0)
-		err := f.file(ctx, in, func(b arrow.RecordBatch) error {
-			if r.Sample != nil && before > rowsOfSample {
-				return io.EOF
-			}
-			b.Retain()
-			result, err := fitter.Fit(ctx, b, columns.Fields[i], columns.Kept[i])
-			if err != nil {
-				return fault.New(fault.Schema, "%s", err).In(in.Location).Try("leave the column out of --required and --key")
-			}
-			rows := &Rows{Result: result, Block: parse.Block{Object: i}, Numbered: true, Before: before, Records: b.NumRows()}
-			if r.starts {
-				rows.starts = make([]int, b.NumRows())
-			}
-			rows.tellMisfits(rows.Misfits)
-			before += b.NumRows()
-			p.tell(i, read)
+	columns, each := r.columns(f), r.each(ctx)
+	reader := fileReader{request: r, fitter: fit.NewBatches(r.Target.Schema, false), pass: pass{source: f.source, budget: r.Budget, stage: r.Stage},
+		take: func(rows *Rows) error {
 			if err := each(rows); err != nil {
 				return err
 			}
-			if err = take(rows); err == io.EOF {
-				return errEnough
+			return take(rows)
+		}}
+	for _, s := range r.parts(f.source.Inputs) {
+		in := f.source.Inputs[s.Object]
+		w := want(r, in.Rules.Names, columns.Fields[s.Object], keptFields(columns.Kept[s.Object]))
+		if !w.none {
+			err := reader.read(ctx, in, s, w, columns.Kept[s.Object])
+			if errors.Is(err, errEnough) {
+				return nil
 			}
-			return err
-		})
-		if err == errEnough {
-			return nil
+			if err != nil {
+				return err
+			}
 		}
-		if err == nil && r.Hashes != nil {
-			r.Hashes[i], err = hashOf(ctx, in)
+		if r.Hashes != nil {
+			var err error
+			if r.Hashes[s.Object], err = hashOf(ctx, in); err != nil {
+				return err
+			}
 		}
-		if err != nil {
-			return err
-		}
-		read += in.Size
+		reader.before += in.Size
 	}
 	return nil
+}
+
+// parts are the splits that are read: those that are asked for, some whole objects of a sample, or all.
+func (r *Request) parts(inputs []source.Input) []Split {
+	all := wholeObjects(inputs)
+	switch {
+	case r.Splits != nil:
+		return r.Splits
+	case r.Sample != nil:
+		var out []Split
+		for _, i := range Choose(len(all), sampleSpots) {
+			out = append(out, all[i])
+		}
+		return out
+	}
+	return all
+}
+
+func keptFields(kept []fit.Kept) []int {
+	out := make([]int, len(kept))
+	for i, k := range kept {
+		out[i] = k.Field
+	}
+	return out
+}
+
+// fileReader reads one columnar file after the other.
+type fileReader struct {
+	request Request
+	fitter  *fit.Batches
+	pass    pass
+	before  int64 // stored bytes of the files before
+	take    func(*Rows) error
+}
+
+// read takes what is wanted of a file, which must still be what was listed then. The error is errEnough when nothing more is wanted.
+func (f *fileReader) read(ctx context.Context, in source.Input, s Split, w wanted, kept []fit.Kept) error {
+	kept = slices.Clone(kept)
+	for i := range kept {
+		kept[i].Field = w.kept[i]
+	}
+	opened, err := in.OpenColumns(ctx)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	enough := false
+	sampled := int64(0)
+	err = opened.Select(ctx, w.selection(f.request, s), func(b arrow.RecordBatch, first int64) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if sampled += b.NumRows(); f.request.Sample != nil && sampled > rowsOfSample+b.NumRows() {
+			return io.EOF
+		}
+		b.Retain()
+		result, err := f.fitter.Fit(ctx, b, w.fields, kept)
+		if err != nil {
+			return fault.New(fault.Schema, "%s", err).In(in.Location).Try("leave the column out of --required and --key")
+		}
+		rows := &Rows{Result: result, Block: parse.Block{Object: s.Object}, Numbered: true, Before: first, Records: b.NumRows()}
+		if f.request.starts {
+			rows.starts = make([]int, b.NumRows())
+		}
+		rows.tellMisfits(rows.Misfits)
+		f.pass.tell(s.Object, f.before)
+		err = f.take(rows)
+		enough = errors.Is(err, io.EOF)
+		return err
+	})
+	switch {
+	case enough:
+		return errEnough
+	case err != nil:
+		return err
+	}
+	return in.Unchanged(ctx)
+}
+
+// Plan divides files between their row groups.
+func (f *files) Plan(ctx context.Context, bytes int64) ([]Split, error) {
+	var out []Split
+	for i, in := range f.source.Inputs {
+		opened, err := in.OpenColumns(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, divideGroups(i, opened.Groups(), in.Size, bytes)...)
+		if err := opened.Close(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// divideGroups makes splits of row groups, which have as many bytes as they have rows of the file's.
+func divideGroups(object int, groups []int64, size, bytes int64) []Split {
+	if len(groups) < 2 || size <= bytes {
+		return []Split{{Object: object}}
+	}
+	var rows, gathered int64
+	for _, n := range groups {
+		rows += n
+	}
+	var out []Split
+	first := 0
+	for g, n := range groups {
+		gathered += n
+		if last := g == len(groups)-1; last || float64(gathered)/float64(max(1, rows))*float64(size) >= float64(bytes) {
+			out = append(out, Split{Object: object, FirstGroup: first, EndGroup: g + 1})
+			first, gathered = g+1, 0
+		}
+	}
+	return out
 }
 
 // file hands over the batches of a file, which must still be what was listed when all were taken.

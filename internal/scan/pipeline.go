@@ -21,6 +21,8 @@ type pass struct {
 	sample *Sample
 	// hashes receives the hash of each object, where it is not nil.
 	hashes []string
+	// splits are the parts that are read, nil for all.
+	splits []Split
 }
 
 // job is a block on its way, with its number over the whole pass.
@@ -129,6 +131,9 @@ func (p pass) tell(object int, read int64) {
 func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error) error {
 	if p.sample != nil {
 		return p.readSample(ctx, spare, emit)
+	}
+	if p.splits != nil {
+		return p.readSplits(ctx, spare, emit)
 	}
 	number := 0
 	var before int64

@@ -12,6 +12,8 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 
+	"trevak/internal/columnar"
+	"trevak/internal/expr"
 	"trevak/internal/fit"
 	"trevak/internal/run"
 	"trevak/internal/schema"
@@ -30,6 +32,8 @@ type Source interface {
 	Bytes() int64
 	// Read hands over the rows that are asked for, in order. It ends early, without an error, when take returns io.EOF.
 	Read(ctx context.Context, r Request, take func(*Rows) error) error
+	// Plan divides the rows into splits that can be read independently of each other, of about so many stored bytes each.
+	Plan(ctx context.Context, bytes int64) ([]Split, error)
 	// Texts hands over the first n records, or rows, as texts, whatever a schema would make of them.
 	Texts(ctx context.Context, n int, visit func(Record) error) error
 }
@@ -52,9 +56,17 @@ type Request struct {
 	Target Target
 	// Columns tells where the target's columns are; nil has them found.
 	Columns *Columns
+	// Where keeps the rows that it holds for; it is of the target's columns. What it holds for none of is passed over unread where that can be told.
+	Where *expr.Expression
+	// Limit is how many rows are wanted, 0 for all.
+	Limit int64
+	// Splits are those of a plan that are read, in order; nil for all.
+	Splits []Split
 	// Sample reads parts of the source, nil all of it.
 	Sample *Sample
-	// Hashes receives the hash of each object, where it is not nil.
+	// Skipped counts what was passed over unread, where it is not nil.
+	Skipped *columnar.Skipped
+	// Hashes receives the hash of each object, where it is not nil; objects are read as a whole then.
 	Hashes []string
 	// Raw asks for the records as they were read, Coded allows columns of Arrow dictionaries, and Ranks asks for the number of each row's record in every case.
 	Raw, Coded, Ranks bool
@@ -75,12 +87,56 @@ func (r *Request) columns(s Source) *Columns {
 	return r.Columns
 }
 
-// each prepares what a worker does with rows.
-func (r *Request) each() func(*Rows) error {
-	if r.Each == nil {
-		return func(*Rows) error { return nil }
+// each prepares what a worker does with rows: it keeps those that are wanted, and then does what is asked for.
+func (r *Request) each(ctx context.Context) func(*Rows) error {
+	then := func(*Rows) error { return nil }
+	if r.Each != nil {
+		then = r.Each()
 	}
-	return r.Each()
+	if r.Where == nil {
+		return then
+	}
+	return func(rows *Rows) error {
+		kept, err := r.Where.Rows(rows.Batch.Columns(), int(rows.Batch.NumRows()))
+		if err != nil {
+			return err
+		}
+		rows.Filtered += rows.Batch.NumRows() - int64(len(kept))
+		if err := rows.only(ctx, kept); err != nil {
+			return err
+		}
+		return then(rows)
+	}
+}
+
+// coded reports whether columns may come as dictionaries; conditions are asked of values.
+func (r *Request) coded() bool { return r.Coded && r.Where == nil }
+
+// limited is take until there are enough rows.
+func (r *Request) limited(ctx context.Context, take func(*Rows) error) func(*Rows) error {
+	if r.Limit == 0 {
+		return take
+	}
+	left := r.Limit
+	return func(rows *Rows) error {
+		if rows.Batch == nil || rows.Batch.NumRows() < left {
+			if rows.Batch != nil {
+				left -= rows.Batch.NumRows()
+			}
+			return take(rows)
+		}
+		first := make([]int32, left)
+		for i := range first {
+			first[i] = int32(i)
+		}
+		if err := rows.only(ctx, first); err != nil {
+			return err
+		}
+		if err := take(rows); err != nil {
+			return err
+		}
+		return io.EOF
+	}
 }
 
 // ended takes io.EOF of those who want no more for no error.

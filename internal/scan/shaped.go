@@ -21,10 +21,10 @@ import (
 
 // Shaped is rows in another form than records have. To what comes after they are like those of files that declare the columns of the new form.
 type Shaped struct {
-	// Base has the rows in the form of the records, under Records.
+	// Base has the rows in the form of the records, under Records; Form is what they become.
 	Base    Source
 	Records schema.Schema
-	Plan    *shape.Plan
+	Form    *shape.Plan
 	// Whole says that Records rests on all records; without that, Claims are those of the sample that it rests on.
 	Whole  bool
 	Claims map[int][]int64
@@ -36,7 +36,7 @@ type Shaped struct {
 
 // NewShaped gives rows another form.
 func NewShaped(base Source, records schema.Schema, plan *shape.Plan) *Shaped {
-	s := &Shaped{Base: base, Records: records, Plan: plan, Sort: layout.DefaultOptions, inputs: slices.Clone(base.Objects())}
+	s := &Shaped{Base: base, Records: records, Form: plan, Sort: layout.DefaultOptions, inputs: slices.Clone(base.Objects())}
 	names := make([]string, len(plan.Schema.Fields))
 	for i, field := range plan.Schema.Fields {
 		names[i] = field.Name
@@ -55,6 +55,14 @@ func (s *Shaped) Objects() []source.Input { return s.inputs }
 
 func (s *Shaped) Bytes() int64 { return s.Base.Bytes() }
 
+// Plan divides the records; where rows of an object are brought together it is not divided.
+func (s *Shaped) Plan(ctx context.Context, bytes int64) ([]Split, error) {
+	if !s.Form.Groups() {
+		return s.Base.Plan(ctx, bytes)
+	}
+	return wholeObjects(s.inputs), nil
+}
+
 // request makes of what is asked for what is asked of the base.
 func (s *Shaped) request(r Request) Request {
 	_, declared := s.Base.Declared()
@@ -62,17 +70,18 @@ func (s *Shaped) request(r Request) Request {
 	if s.Whole {
 		target.Claims, target.Unknown = nil, fit.UnknownKept
 	}
-	return Request{Target: target, Sample: r.Sample, Hashes: r.Hashes, Raw: r.Raw, Coded: r.Coded && s.Plan.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
+	return Request{Target: target, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() && s.Form.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
 }
 
 func (s *Shaped) Read(ctx context.Context, r Request, take func(*Rows) error) error {
-	if s.Plan.Groups() {
+	take = r.limited(ctx, take)
+	if s.Form.Groups() {
 		return s.readGroups(ctx, r, take)
 	}
 	r.columns(s)
 	below := s.request(r)
 	below.Each = func() func(*Rows) error {
-		f, each := newRefitter(s, r, below.Coded), r.each()
+		f, each := newRefitter(s, r, below.Coded), r.each(ctx)
 		return func(rows *Rows) error {
 			if err := s.shape(ctx, rows); err != nil {
 				return err
@@ -96,7 +105,7 @@ type shaped struct {
 
 // shape changes the form of rows.
 func (s *Shaped) shape(ctx context.Context, rows *Rows) error {
-	result, err := s.Plan.Apply(ctx, s.Records.Fields, rows.Batch)
+	result, err := s.Form.Apply(ctx, s.Records.Fields, rows.Batch)
 	if err != nil {
 		return s.evaluation(err, rows)
 	}
@@ -225,8 +234,8 @@ func (f *refitter) fit(ctx context.Context, rows *Rows, batch arrow.RecordBatch,
 
 // Texts hands over the first rows in their new form.
 func (s *Shaped) Texts(ctx context.Context, n int, visit func(Record) error) error {
-	names := make([]string, len(s.Plan.Schema.Fields))
-	for i, f := range s.Plan.Schema.Fields {
+	names := make([]string, len(s.Form.Schema.Fields))
+	for i, f := range s.Form.Schema.Fields {
 		names[i] = f.Name
 	}
 	return s.Read(ctx, Request{Budget: run.Budget{Workers: 1}, Stage: run.Inferring}, func(rows *Rows) error {
@@ -259,7 +268,7 @@ func (s *Shaped) Count(ctx context.Context, b run.Budget, visit func(Counted)) e
 	r := s.request(Request{Budget: b, Stage: run.Counting})
 	r.Each = func() func(*Rows) error {
 		return func(rows *Rows) error {
-			n, err := s.Plan.Count(ctx, s.Records.Fields, rows.Batch)
+			n, err := s.Form.Count(ctx, s.Records.Fields, rows.Batch)
 			if err != nil {
 				return s.evaluation(err, rows)
 			}

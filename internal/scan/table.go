@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"strconv"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -65,25 +66,29 @@ func (r *rowsOfTable) Objects() []source.Input { return r.inputs }
 
 func (r *rowsOfTable) Bytes() int64 { return r.bytes }
 
+// Plan divides the data files between their row groups.
+func (r *rowsOfTable) Plan(ctx context.Context, bytes int64) ([]Split, error) {
+	return (&files{&source.Source{Inputs: r.inputs}}).Plan(ctx, bytes)
+}
+
 func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows) error) error {
+	take = request.limited(ctx, take)
 	declared, _ := r.Declared()
 	if len(request.Target.Schema.Fields) == 0 {
 		request.Target = Target{Schema: schema.Schema{Fields: declared}, Style: schema.SafeNames}
 	}
-	columns, fitter, each := request.columns(r), fit.NewBatches(request.Target.Schema, false), request.each()
+	columns, fitter, each := request.columns(r), fit.NewBatches(request.Target.Schema, false), request.each(ctx)
 	p := pass{source: &source.Source{Inputs: r.inputs, Bytes: r.bytes}, budget: request.Budget, stage: request.Stage}
-	chosen := Choose(len(r.tasks), len(r.tasks))
-	if request.Sample != nil {
-		chosen = Choose(len(r.tasks), sampleSpots)
-	}
 	deleted := newDeleted(r.table)
 	var read int64
-	for _, i := range chosen {
-		err := r.file(ctx, i, deleted, request, func(rows *Rows) error {
-			if request.Sample != nil && rows.Before > rowsOfSample {
-				return io.EOF
-			}
-			fitted, err := fitter.Fit(ctx, rows.Batch, columns.Fields[i], columns.Kept[i])
+	for _, s := range request.parts(r.inputs) {
+		i := s.Object
+		if !mayHold(request.Where, request.Target.Schema.Fields, r.tasks[i].File) {
+			request.skip(r.tasks[i].Rows)
+			continue
+		}
+		err := r.file(ctx, s, deleted, request, columns.Fields[i], func(rows *Rows) error {
+			fitted, err := fitter.Fit(ctx, rows.Batch, columns.Fields[i], nil)
 			if err != nil {
 				return fault.New(fault.Schema, "%s", err).In(r.inputs[i].Location)
 			}
@@ -93,10 +98,7 @@ func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows
 			if err := each(rows); err != nil {
 				return err
 			}
-			if err = take(rows); err == io.EOF {
-				return errEnough
-			}
-			return err
+			return take(rows)
 		})
 		if errors.Is(err, errEnough) {
 			return nil
@@ -107,6 +109,13 @@ func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows
 		read += r.inputs[i].Size
 	}
 	return nil
+}
+
+// skip counts the rows of a file that is passed over.
+func (r *Request) skip(rows int64) {
+	if r.Skipped != nil {
+		r.Skipped.Rows += rows
+	}
 }
 
 func (r *rowsOfTable) Texts(ctx context.Context, n int, visit func(Record) error) error {
@@ -124,9 +133,10 @@ func (r *rowsOfTable) Texts(ctx context.Context, n int, visit func(Record) error
 	})
 }
 
-// file hands over the rows of a data file that are not deleted, under the table's columns.
-func (r *rowsOfTable) file(ctx context.Context, i int, deleted *deleted, request Request, take func(*Rows) error) error {
-	in := r.inputs[i]
+// file hands over the rows of a data file, or of a split of it, that are not deleted, under the table's columns; columns that are not asked for are null. The error
+// is errEnough when nothing more is wanted.
+func (r *rowsOfTable) file(ctx context.Context, s Split, deleted *deleted, request Request, fields []int, take func(*Rows) error) error {
+	in, task := r.inputs[s.Object], r.tasks[s.Object]
 	opened, err := in.OpenColumns(ctx)
 	if err != nil {
 		return err
@@ -134,35 +144,81 @@ func (r *rowsOfTable) file(ctx context.Context, i int, deleted *deleted, request
 	defer opened.Close()
 	own := opened.Schema
 	r.table.GiveIDs(&own)
-	gone, err := deleted.of(ctx, r.tasks[i])
+	gone, err := deleted.of(ctx, task)
 	if err != nil {
 		return err
 	}
-	byID := newByID(r.table.Schema.Fields, own.Fields)
-	before := int64(0)
-	return opened.Batches(ctx, func(b arrow.RecordBatch) error {
+	ids := newByID(r.table.Schema.Fields, own.Fields)
+	w := r.want(request, ids, own.Fields, fields, gone)
+	if w.none {
+		request.skip(task.Rows)
+		return nil
+	}
+	ids.only(w.columns)
+	read := pick(own.Fields, w.columns)
+	enough, sampled := false, int64(0)
+	err = opened.Select(ctx, w.selection(request, s), func(b arrow.RecordBatch, first int64) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		n := int(b.NumRows())
-		rows := &Rows{Block: parse.Block{Object: i}, Numbered: true, Before: before, Records: b.NumRows()}
-		before += b.NumRows()
-		kept, err := gone.keep(ctx, b, own.Fields, rows.Before)
+		if sampled += b.NumRows(); request.Sample != nil && sampled > rowsOfSample+b.NumRows() {
+			return io.EOF
+		}
+		rows := &Rows{Block: parse.Block{Object: s.Object}, Numbered: true, Before: first, Records: b.NumRows()}
+		kept, err := gone.keep(ctx, b, read, first)
 		if err != nil {
 			return err
 		}
-		rows.Batch = byID.batch(b)
+		rows.Batch = ids.batch(b)
+		if request.starts {
+			rows.starts = make([]int, b.NumRows())
+		}
 		if kept != nil {
 			if err := rows.only(ctx, kept); err != nil {
 				return err
 			}
 			rows.Records = int64(len(kept))
 		}
-		if request.starts {
-			rows.starts = make([]int, n)
-		}
-		return take(rows)
+		err = take(rows)
+		enough = errors.Is(err, io.EOF)
+		return err
 	})
+	if enough {
+		return errEnough
+	}
+	return err
+}
+
+// want settles what is read of a file: the columns that are asked for, and those by which rows are deleted.
+func (r *rowsOfTable) want(request Request, ids *byID, own []schema.Field, fields []int, gone *gone) wanted {
+	at := make([]int, len(fields)) // of the target's columns in the file
+	for i, column := range fields {
+		if at[i] = -1; column >= 0 {
+			at[i] = ids.columns[column]
+		}
+	}
+	var deleting []int
+	for _, e := range gone.equal {
+		for _, f := range e.fields {
+			if i := slices.IndexFunc(own, func(o schema.Field) bool { return o.ID == f.ID }); i >= 0 {
+				deleting = append(deleting, i)
+			}
+		}
+	}
+	names := make([]string, len(own))
+	for i, f := range own {
+		names[i] = f.Name
+	}
+	return want(request, names, at, deleting)
+}
+
+// pick returns some of a list.
+func pick[T any](list []T, at []int) []T {
+	out := make([]T, len(at))
+	for i, n := range at {
+		out[i] = list[n]
+	}
+	return out
 }
 
 // byID finds the columns of a table in a file by their field ids.
@@ -170,6 +226,13 @@ type byID struct {
 	fields  []arrow.Field
 	columns []int // of the file, -1 for one that it does not have
 	types   []arrow.DataType
+}
+
+// only makes the columns of the file those that are read of it.
+func (m *byID) only(read []int) {
+	for i, at := range m.columns {
+		m.columns[i] = slices.Index(read, at)
+	}
 }
 
 // newByID prepares for a file with some fields.

@@ -48,10 +48,11 @@ func (t *text) Objects() []source.Input { return t.source.Inputs }
 func (t *text) Bytes() int64 { return t.source.Bytes }
 
 func (t *text) Read(ctx context.Context, r Request, take func(*Rows) error) error {
+	take = r.limited(ctx, take)
 	columns := r.columns(t)
-	p := pass{source: t.source, budget: r.Budget, stage: r.Stage, sample: r.Sample, hashes: r.Hashes}
+	p := pass{source: t.source, budget: r.Budget, stage: r.Stage, sample: r.Sample, hashes: r.Hashes, splits: r.Splits}
 	return ended(process(ctx, p, func() func(*parse.Block) (*Rows, error) {
-		f, each := newFitter(t.source, r, columns), r.each()
+		f, each := newFitter(t.source, r, columns), r.each(ctx)
 		return func(block *parse.Block) (*Rows, error) {
 			rows := f.fit(block)
 			var err error
@@ -81,9 +82,9 @@ type fitter struct {
 func newFitter(from *source.Source, r Request, columns *Columns) *fitter {
 	f := &fitter{source: from, columns: columns, claims: r.Target.Claims, keepRaw: r.Raw, starts: r.starts}
 	if from.Format() != sniff.Delimited {
-		f.json = fit.NewJSON(r.Target.Schema, r.Target.Unknown, !r.Target.Fixed, r.Coded)
+		f.json = fit.NewJSON(r.Target.Schema, r.Target.Unknown, !r.Target.Fixed, r.coded())
 	} else {
-		f.delimited = fit.NewDelimited(r.Target.Schema, r.Coded)
+		f.delimited = fit.NewDelimited(r.Target.Schema, r.coded())
 	}
 	return f
 }
