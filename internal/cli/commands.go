@@ -8,11 +8,12 @@ import (
 	"trevak/internal/inspect"
 	"trevak/internal/render"
 	"trevak/internal/schema"
+	"trevak/internal/setting"
 	"trevak/internal/storage"
 )
 
 func (a *app) preview() *cobra.Command {
-	reading := readingFlags{asWritten: true}
+	var flags *flowFlags
 	var n int
 	cmd := &cobra.Command{
 		Use:   "preview SOURCE…",
@@ -23,12 +24,12 @@ records · is null, "" an empty text, ⏎ a line break within a field. With flag
 rows are shown as they would be written.`,
 		Example: `  trevak preview trevak-demo/stations/stations.csv
   trevak preview 'trevak-demo/observations/*.ndjson.gz' -n 3`,
-		Args: sources(&reading),
+		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if n < 0 {
 				return fault.New(fault.Usage, "-n %d is below 0", n).Try("use 0 to see the reading rules alone")
 			}
-			p, err := a.previewOf(cmd, args, &reading, n)
+			p, err := a.previewOf(cmd, args, flags, n)
 			if err != nil {
 				return err
 			}
@@ -39,13 +40,13 @@ rows are shown as they would be written.`,
 			return nil
 		},
 	}
-	reading.add(cmd, true)
-	reading.addShape(cmd)
+	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Form)
+	flags.asWritten = true
 	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
 	return cmd
 }
 
-func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags, n int) (*inspect.Preview, error) {
+func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n int) (*inspect.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
 		if err := idleBut(cmd, "on a table", "rows"); err != nil {
 			return nil, err
@@ -59,28 +60,15 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, reading *readingFlags
 	if err := idle(cmd, "on files", "warehouse"); err != nil {
 		return nil, err
 	}
-	r, err := reading.reading(cmd, args)
+	r, err := flags.task(cmd, args)
 	if err != nil {
 		return nil, err
 	}
 	return inspect.PreviewSource(cmd.Context(), r.Reading, n)
 }
 
-// describing are the flags by which infer makes a feed file of a load that is yet to be: they change nothing else.
-type describing struct {
-	into, drift string
-	layout      layoutFlags
-}
-
-func (d *describing) add(cmd *cobra.Command) {
-	d.layout.add(cmd)
-	cmd.Flags().StringVar(&d.into, "into", "", "the `table` to name in a feed file or statement")
-	cmd.Flags().StringVar(&d.drift, "drift", "grow", "the `policy` to name in a feed file: grow, hold or stop")
-}
-
 func (a *app) infer() *cobra.Command {
-	var reading readingFlags
-	var describe describing
+	var flags *flowFlags
 	var column, emit string
 	cmd := &cobra.Command{
 		Use:   "infer SOURCE…",
@@ -93,7 +81,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 		Example: `  trevak infer trevak-demo/stations/stations.csv
   trevak infer trevak-demo/observations --column battery
   trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml`,
-		Args: sources(&reading),
+		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if emit != "" && emit != "feed" && emit != "ddl" {
 				return fault.New(fault.Usage, "--emit %s is not known", emit).Try("use feed or ddl")
@@ -101,7 +89,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 			if err := inferEffect(cmd, emit, column, a.json()); err != nil {
 				return err
 			}
-			r, err := reading.reading(cmd, args)
+			r, err := flags.task(cmd, args)
 			if err != nil {
 				return err
 			}
@@ -111,20 +99,19 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 			if err != nil {
 				return err
 			}
-			return a.inferred(cmd, r.Reading, inferred, column, emit, describe.into)
+			return a.inferred(flags.flow, r.Reading, inferred, column, emit)
 		},
 	}
-	reading.add(cmd, true)
-	reading.addTolerance(cmd)
-	reading.addShape(cmd)
-	describe.add(cmd)
+	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
+	flags.also(cmd, "into", "the `table` to name in a feed file or statement")
+	flags.also(cmd, "drift", "the `policy` to name in a feed file: grow, hold or stop")
 	cmd.Flags().StringVar(&column, "column", "", "show everything that is known of one `column`")
 	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a feed file (feed) or a CREATE TABLE statement (ddl)")
 	return cmd
 }
 
 // inferred writes what was inferred in the form that was asked for.
-func (a *app) inferred(cmd *cobra.Command, r infer.Reading, i *infer.Inference, column, emit, into string) error {
+func (a *app) inferred(flow *setting.Flow, r infer.Reading, i *infer.Inference, column, emit string) error {
 	switch {
 	case emit == "feed":
 		shown := make([]string, len(r.Sources))
@@ -132,13 +119,14 @@ func (a *app) inferred(cmd *cobra.Command, r infer.Reading, i *infer.Inference, 
 			// A feed file is kept, and what gives access is not.
 			shown[at] = storage.Shown(source)
 		}
-		text, err := emitFeed(cmd, shown, i)
+		text, err := emitFeed(flow, shown, i)
 		if err != nil {
 			return err
 		}
 		_, err = a.out.Write(text)
 		return err
 	case emit == "ddl":
+		into := flow.Into
 		if into == "" {
 			into = "new_table"
 		}
@@ -154,9 +142,9 @@ func (a *app) inferred(cmd *cobra.Command, r infer.Reading, i *infer.Inference, 
 }
 
 // sources checks that at least one source is named, or listed in a file.
-func sources(f *readingFlags) cobra.PositionalArgs {
+func sources(f *flowFlags) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if f.filesFrom != "" || f.feed.path != "" {
+		if f.flow.FilesFrom != "" || f.feed.path != "" {
 			return nil
 		}
 		return cobra.MinimumNArgs(1)(cmd, args)

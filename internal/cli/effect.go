@@ -11,8 +11,6 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
-	"trevak/internal/sniff"
-	"trevak/internal/source"
 )
 
 // idle refuses flags that were stated and have no effect in a call; where says in which.
@@ -46,37 +44,6 @@ func withoutEffect(flags []string, where string) error {
 		have, them = "have", "them"
 	}
 	return fault.New(fault.Usage, "%s %s no effect %s", strings.Join(flags, " and "), have, where).Try("leave %s out", them)
-}
-
-// Flags that speak of one sort of source only.
-var (
-	delimitedFlags = []string{"delimiter", "quote", "escape", "comment", "trim", "skip-blank-rows", "widths", "ragged", "decimal-mark"}
-	headerFlags    = []string{"header", "no-header", "header-rows", "columns"}
-	documentFlags  = []string{"records", "max-depth"}
-	jsonFlags      = []string{"json-numbers", "geometry"}
-	markupFlags    = []string{"xml-prefixes", "mixed-content"}
-	textFlags      = []string{"encoding"}
-	recordFlags    = []string{"skip-rows", "max-record", "scan", "nulls"}
-)
-
-// particular lists the flags that were stated and speak of one sort of source, for flow to hold against what the source is.
-func particular(cmd *cobra.Command) []source.Particular {
-	var out []source.Particular
-	add := func(names []string, formats ...sniff.Format) {
-		for _, name := range names {
-			if cmd.Flags().Changed(name) {
-				out = append(out, source.Particular{Flag: "--" + name, Formats: formats})
-			}
-		}
-	}
-	add(delimitedFlags, sniff.Delimited)
-	add(headerFlags, sniff.Delimited, sniff.Sheet)
-	add(documentFlags, sniff.JSON, sniff.JSONLines, sniff.XML)
-	add(jsonFlags, sniff.JSON, sniff.JSONLines)
-	add(markupFlags, sniff.XML)
-	add(textFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML)
-	add(recordFlags, sniff.Delimited, sniff.JSON, sniff.JSONLines, sniff.XML, sniff.Sheet)
-	return out
 }
 
 // Flags that speak of the layout of columnar files.

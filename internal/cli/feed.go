@@ -17,23 +17,25 @@ import (
 	"trevak/internal/parse/json"
 	"trevak/internal/render"
 	"trevak/internal/schema"
+	"trevak/internal/setting"
 	"trevak/internal/sniff"
 	"trevak/internal/source"
 )
 
 // feedFlag is the flag that takes settings from a feed file.
 type feedFlag struct {
-	path string
-	feed *feed.Feed
-	used []setting // those that no flag overrides
+	path     string
+	feed     *feed.Feed
+	used     []setting.Setting // those that no flag overrides
+	declared []schema.Field
 }
 
 func (f *feedFlag) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.path, "feed", "", "take everything that no flag says from a feed `file`")
 }
 
-// apply sets the flags of a command that were not stated to what the feed file says, and returns the sources to read.
-func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) ([]string, error) {
+// apply gives a flow what the feed file says and no flag of the command does, and returns the sources to read.
+func (f *feedFlag) apply(cmd *cobra.Command, flow *setting.Flow, args []string) ([]string, error) {
 	if f.path == "" {
 		return args, nil
 	}
@@ -41,21 +43,23 @@ func (f *feedFlag) apply(cmd *cobra.Command, args []string, c *correctionFlags) 
 	if f.feed, err = feed.Read(cmd.Context(), stores, f.path); err != nil {
 		return nil, err
 	}
-	for _, s := range feedSettings(f.feed) {
-		flag := cmd.Flags().Lookup(s.flag)
-		if flag == nil || flag.Changed || len(s.values) == 0 || overridden(cmd.Flags(), s.flag) {
+	for _, s := range setting.Table {
+		values := f.feed.Values[s.Key]
+		if len(values) == 0 || cmd.Flags().Lookup(s.Flag) == nil || cmd.Flags().Changed(s.Flag) || overridden(cmd.Flags(), s.Flag) {
 			continue
 		}
-		if err := set(flag, s.values); err != nil {
-			return nil, fault.New(fault.Usage, "the key %s: %s", s.key, err).In(f.path)
+		if s.Flag == "header-rows" && f.feed.One(s.Key) == "0" {
+			flow.NoHeader = true
+		} else if err := s.Set(flow, values); err != nil {
+			return nil, fault.New(fault.Usage, "the key %s: %s", s.Key, err).In(f.path)
 		}
 		f.used = append(f.used, s)
 	}
-	if c.declared, err = f.feed.Fields(); err != nil {
+	if f.declared, err = f.feed.Fields(); err != nil {
 		return nil, err
 	}
 	if len(args) == 0 {
-		args = f.feed.Source.Files
+		args = f.feed.Values["source.files"]
 	}
 	return args, nil
 }
@@ -67,23 +71,15 @@ func (f *feedFlag) blame(err error) error {
 		return err
 	}
 	for _, s := range f.used {
-		flag := "--" + s.flag
+		flag := "--" + s.Flag
 		before, after, found := strings.Cut(e.Reason+" ", flag)
 		if found && after != "" && strings.ContainsAny(after[:1], " :=,") {
-			e.Reason = strings.TrimSpace(before + "the key " + s.key + after)
-			e.Line = f.feed.Line(s.key)
+			e.Reason = strings.TrimSpace(before + "the key " + s.Key + after)
+			e.Line = f.feed.Line(s.Key)
 			return e.In(f.path)
 		}
 	}
 	return e
-}
-
-// set gives a flag its values, which for lists replace what is there.
-func set(flag *pflag.Flag, values []string) error {
-	if list, ok := flag.Value.(pflag.SliceValue); ok {
-		return list.Replace(values)
-	}
-	return flag.Value.Set(values[0])
 }
 
 // overridden reports whether another flag says the contrary of one that a feed file has.
@@ -98,212 +94,99 @@ func overridden(flags *pflag.FlagSet, name string) bool {
 	return false
 }
 
-// setting is a key of a feed file and the flag that says the same.
-type setting struct {
-	flag, key string
-	values    []string
-}
-
-// feedSettings lists what a feed file says, by flag.
-func feedSettings(f *feed.Feed) []setting {
-	var out []setting
-	text := func(flag, key, value string) {
-		if value != "" {
-			out = append(out, setting{flag, key, []string{value}})
-		}
-	}
-	number := func(flag, key string, value *int) {
-		if value != nil {
-			text(flag, key, strconv.Itoa(*value))
-		}
-	}
-	yes := func(flag, key string, value *bool) {
-		if value != nil {
-			text(flag, key, strconv.FormatBool(*value))
-		}
-	}
-	list := func(flag, key string, values []string) { out = append(out, setting{flag, key, values}) }
-	text("path-columns", "source.path_columns", f.Source.PathColumns)
-	yes("lineage", "source.lineage", f.Source.Lineage)
-	yes("keep-raw", "source.keep_raw", f.Source.KeepRaw)
-	yes("allow-expansion", "source.allow_expansion", f.Source.AllowExpansion)
-	yes("mixed-files", "source.mixed_files", f.Source.MixedFiles)
-	text("timeout", "source.timeout", f.Source.Timeout)
-	r := f.Reading
-	text("encoding", "reading.encoding", r.Encoding)
-	text("records", "reading.records", r.Records)
-	yes("xml-prefixes", "reading.xml_prefixes", r.XMLPrefixes)
-	text("mixed-content", "reading.mixed_content", r.MixedContent)
-	text("json-numbers", "reading.json_numbers", r.JSONNumbers)
-	text("geometry", "reading.geometry", r.Geometry)
-	text("unsure", "reading.unsure", r.Unsure)
-	if len(r.Widths) > 0 {
-		text("widths", "reading.widths", widthsText(r.Widths))
-	}
-	text("delimiter", "reading.delimiter", r.Delimiter)
-	text("quote", "reading.quote", r.Quote)
-	text("escape", "reading.escape", r.Escape)
-	text("comment", "reading.comment", r.Comment)
-	if r.HeaderRows != nil && *r.HeaderRows == 0 {
-		text("no-header", "reading.header_rows", "true")
-	} else {
-		number("header-rows", "reading.header_rows", r.HeaderRows)
-	}
-	list("columns", "reading.columns", r.Columns)
-	number("skip-rows", "reading.skip_rows", r.SkipRows)
-	yes("skip-blank-rows", "reading.skip_blank_rows", r.SkipBlankRows)
-	yes("trim", "reading.trim", r.Trim)
-	text("ragged", "reading.ragged", r.Ragged)
-	text("decimal-mark", "reading.decimal_mark", r.DecimalMark)
-	text("mixed", "reading.mixed", r.Mixed)
-	list("nulls", "reading.nulls", r.Nulls)
-	text("scan", "reading.scan", r.Scan)
-	list("drop", "drop", f.Drop)
-	list("only", "only", f.Only)
-	list("key", "key", f.Key)
-	text("names", "names", f.Names)
-	form := f.Shape
-	text("where", "shape.where", form.Where)
-	list("unnest", "shape.unnest", form.Unnest)
-	yes("unnest-index", "shape.unnest_index", form.UnnestIndex)
-	yes("unnest-count", "shape.unnest_count", form.UnnestCount)
-	text("unnest-empty", "shape.unnest_empty", form.UnnestEmpty)
-	yes("confirm-multiply", "shape.confirm_multiply", form.ConfirmMultiply)
-	text("nested", "shape.nested", form.Nested)
-	text("path-separator", "shape.path_separator", form.PathSeparator)
-	number("flatten-depth", "shape.flatten_depth", form.FlattenDepth)
-	text("lists", "shape.lists", form.Lists)
-	list("derive", "shape.derive", form.Derive)
-	list("nest", "shape.nest", form.Nest)
-	list("split", "shape.split", form.Split)
-	text("nest-rows", "shape.nest_rows", form.NestRows)
-	text("nest-key", "shape.nest_key", form.NestKey)
-	list("rename", "shape.rename", form.Rename)
-	text("into", "table.into", f.Table.Into)
-	text("partition", "table.partition", f.Table.Partition)
-	text("sort", "table.sort", f.Table.Sort)
-	text("file-size", "table.file_size", f.Table.FileSize)
-	text("row-group", "table.row_group", f.Table.RowGroup)
-	list("partition-value", "source.partition_values", f.Source.PartitionValues)
-	text("format", "table.format", f.Table.Format)
-	text("codec", "table.codec", f.Table.Codec)
-	number("page-version", "table.page_version", f.Table.PageVersion)
-	text("favor", "table.favor", f.Table.Favor)
-	list("bloom", "table.bloom", f.Table.Bloom)
-	text("drift", "table.drift", f.Table.Drift)
-	text("tolerate", "limits.tolerate", f.Limits.Tolerate)
-	text("tolerate-misfits", "limits.tolerate_misfits", f.Limits.TolerateMisfits)
-	number("max-record", "limits.max_record", f.Limits.MaxRecord)
-	number("max-columns", "limits.max_columns", f.Limits.MaxColumns)
-	number("max-depth", "limits.max_depth", f.Limits.MaxDepth)
-	return out
-}
+// always are the settings that an emitted feed file has, stated or not.
+var always = []string{"names", "table.codec", "table.drift", "limits.tolerate"}
 
 // emitFeed writes a feed file of an inference and of the flags that were stated.
-func emitFeed(cmd *cobra.Command, args []string, i *infer.Inference) ([]byte, error) {
-	flags := cmd.Flags()
-	stated := func(name string) string {
-		if f := flags.Lookup(name); f != nil && f.Changed {
-			return f.Value.String()
+func emitFeed(flow *setting.Flow, args []string, i *infer.Inference) ([]byte, error) {
+	f := &feed.Feed{Version: feed.Version, Values: map[string][]string{"source.files": args}}
+	records := i.OfRecords()
+	formed := records != i
+	for _, s := range setting.Table {
+		inForm := strings.HasPrefix(s.Key, "shape.")
+		if s.Key == "" || s.Flag == "" || inForm && !formed || !flow.Stated(s.Flag) && !slices.Contains(always, s.Key) {
+			continue
 		}
-		return ""
-	}
-	number := func(name string) *int {
-		if n, err := flags.GetInt(name); err == nil && flags.Changed(name) {
-			return &n
+		if values := s.Get(flow); len(values) > 0 {
+			f.Values[s.Key] = values
 		}
-		return nil
 	}
-	yes := func(name string) *bool {
-		if b, err := flags.GetBool(name); err == nil && flags.Changed(name) {
-			return &b
-		}
-		return nil
+	for _, rule := range settledRules {
+		// What was settled is said below.
+		delete(f.Values, rule)
 	}
-	list := func(name string) []string {
-		values, err := flags.GetStringSlice(name)
-		if err != nil {
-			return nil
-		}
-		return values
-	}
-	array := func(name string) []string {
-		values, err := flags.GetStringArray(name)
-		if err != nil {
-			return nil
-		}
-		return values
-	}
-	f := &feed.Feed{Version: feed.Version, Names: flags.Lookup("names").Value.String(), Key: i.Schema.Key, Drop: list("drop"), Only: list("only"),
-		Source: feed.Source{Files: args, PathColumns: stated("path-columns"), PartitionValues: array("partition-value"), Lineage: yes("lineage"), KeepRaw: yes("keep-raw"), AllowExpansion: yes("allow-expansion"), MixedFiles: yes("mixed-files"), Timeout: stated("timeout")},
-		Reading: feed.Reading{Records: stated("records"), XMLPrefixes: yes("xml-prefixes"), MixedContent: stated("mixed-content"), JSONNumbers: stated("json-numbers"), Geometry: stated("geometry"), Unsure: stated("unsure"), Ragged: stated("ragged"), DecimalMark: stated("decimal-mark"), Mixed: stated("mixed"), Nulls: list("nulls"), Scan: stated("scan"),
-			SkipRows: number("skip-rows"), SkipBlankRows: yes("skip-blank-rows"), Trim: yes("trim"), Columns: list("columns"), Escape: stated("escape")},
-		Table:  feed.Table{Into: stated("into"), Partition: stated("partition"), Sort: stated("sort"), FileSize: stated("file-size"), RowGroup: stated("row-group"), Format: stated("format"), Codec: flags.Lookup("codec").Value.String(), Favor: stated("favor"), PageVersion: number("page-version"), Bloom: list("bloom"), Drift: flags.Lookup("drift").Value.String()},
-		Limits: feed.Limits{Tolerate: flags.Lookup("tolerate").Value.String(), TolerateMisfits: stated("tolerate-misfits"), MaxRecord: number("max-record"), MaxColumns: number("max-columns"), MaxDepth: number("max-depth")}}
-	if records := i.OfRecords(); records != i {
+	if !formed {
 		// Names that columns get when they have another form are not theirs in the records.
-		f.Shape = feed.Shape{Where: stated("where"), Unnest: array("unnest"), UnnestIndex: yes("unnest-index"), UnnestCount: yes("unnest-count"), UnnestEmpty: stated("unnest-empty"), ConfirmMultiply: yes("confirm-multiply"),
-			Nested: stated("nested"), PathSeparator: stated("path-separator"), FlattenDepth: number("flatten-depth"), Lists: stated("lists"), Derive: array("derive"), Nest: array("nest"), NestRows: stated("nest-rows"), NestKey: stated("nest-key"),
-			Rename: array("rename")}
-		i = records
-	} else {
-		f.Shape.Nested = "keep"
+		f.Values["shape.nested"] = []string{"keep"}
 	}
-	settleReading(&f.Reading, i.Source.Source)
-	for _, field := range i.Schema.Fields {
+	if len(i.Schema.Key) > 0 {
+		f.Values["key"] = i.Schema.Key
+	} else {
+		delete(f.Values, "key")
+	}
+	settleReading(f, flow, records.Source.Source)
+	for _, field := range records.Schema.Fields {
 		f.Columns = append(f.Columns, feed.ColumnOf(field))
 	}
-	return f.Write(feedComments(f, i))
+	return f.Write(feedComments(f, records))
 }
 
+// settledRules are the reading rules that an emitted feed file has as they were settled, whether or not they were stated.
+var settledRules = []string{"reading.encoding", "reading.delimiter", "reading.quote", "reading.comment", "reading.header_rows", "reading.widths"}
+
 // settleReading puts the reading rules that all objects share into a feed.
-func settleReading(r *feed.Reading, s *source.Source) {
+func settleReading(f *feed.Feed, flow *setting.Flow, s *source.Source) {
 	first := s.Inputs[0].Rules
 	same := func(of func(sniff.Rules) string) bool {
 		return !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return of(in.Rules) != of(first) })
 	}
+	put := func(key, value string) { f.Values["reading."+key] = []string{value} }
 	if same(func(r sniff.Rules) string { return r.Encoding }) {
-		r.Encoding = first.Encoding
+		put("encoding", first.Encoding)
 	}
-	place := func(in source.Input) string {
-		if in.Rules.Format == sniff.XML {
-			return "/" + strings.Join(in.Shape.Records, ",/")
-		}
-		if in.Rules.Format == sniff.JSON && in.Rules.Records != nil && in.Rules.Records.String() != json.Elements.String() {
-			return in.Rules.Records.String()
-		}
-		return ""
-	}
-	if records := place(s.Inputs[0]); r.Records == "" && !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return place(in) != records }) {
-		r.Records = records
+	if records := recordsPlace(s.Inputs[0]); flow.Records == "" && records != "" && !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return recordsPlace(in) != records }) {
+		put("records", records)
 	}
 	if first.Format != sniff.Delimited {
 		return
 	}
 	d := first.Dialect
 	if same(func(r sniff.Rules) string { return r.Dialect.DelimiterText() }) {
-		if r.Widths = d.Widths; len(d.Widths) == 0 {
-			r.Delimiter = d.DelimiterText()
+		if len(d.Widths) > 0 {
+			put("widths", widthsText(d.Widths))
+		} else {
+			put("delimiter", d.DelimiterText())
 		}
 	}
-	if d.Trim && r.Trim == nil && same(func(r sniff.Rules) string { return strconv.FormatBool(r.Dialect.Trim) }) {
-		r.Trim = &d.Trim
+	if d.Trim && same(func(r sniff.Rules) string { return strconv.FormatBool(r.Dialect.Trim) }) {
+		put("trim", "true")
 	}
-	if first.Skip > 0 && r.SkipRows == nil && same(func(r sniff.Rules) string { return strconv.Itoa(r.Skip) }) {
-		r.SkipRows = &first.Skip
+	if first.Skip > 0 && !flow.Stated("skip-rows") && same(func(r sniff.Rules) string { return strconv.Itoa(r.Skip) }) {
+		put("skip_rows", strconv.Itoa(first.Skip))
 	}
 	if len(d.Widths) > 0 {
 		return
 	}
 	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Quote)) }) {
-		r.Quote = character(d.Quote)
+		put("quote", character(d.Quote))
 	}
 	if same(func(r sniff.Rules) string { return string(rune(r.Dialect.Comment)) }) {
-		r.Comment = character(d.Comment)
+		put("comment", character(d.Comment))
 	}
 	if same(func(r sniff.Rules) string { return strconv.Itoa(r.HeaderRows) + " " + strconv.Itoa(r.Skip) }) {
-		r.HeaderRows = &first.HeaderRows
+		put("header_rows", strconv.Itoa(first.HeaderRows))
 	}
+}
+
+// recordsPlace is where the records of a document are, empty where that goes without saying.
+func recordsPlace(in source.Input) string {
+	if in.Rules.Format == sniff.XML {
+		return "/" + strings.Join(in.Shape.Records, ",/")
+	}
+	if in.Rules.Format == sniff.JSON && in.Rules.Records != nil && in.Rules.Records.String() != json.Elements.String() {
+		return in.Rules.Records.String()
+	}
+	return ""
 }
 
 func character(c byte) string {
@@ -323,10 +206,10 @@ func feedComments(f *feed.Feed, i *infer.Inference) map[string][]string {
 		"$.table":   {"Where load puts the rows. drift is grow, hold or stop."},
 		"$.limits":  {"How many records may fail to become rows: a number, or a share like 0.5%."},
 	}
-	if f.Source.Files != nil {
+	if len(f.Values["source.files"]) > 0 {
 		out["$.source"] = []string{"What is read, from the working folder on."}
 	}
-	if f.Reading.Encoding != "" {
+	if f.One("reading.encoding") != "" {
 		out["$.reading"] = []string{"How it is read."}
 	}
 	i.Walk(func(path string, field *schema.Field, n *schema.Node, depth int) {
@@ -374,7 +257,10 @@ read, whether its columns are in them, and whether the table would take them. It
   trevak feed schema > feed.schema.json`,
 		Args: usageArgs(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
-			_, err := a.out.Write(feed.JSONSchema)
+			text, err := feed.JSONSchema()
+			if err == nil {
+				_, err = a.out.Write(text)
+			}
 			return err
 		},
 	}
@@ -384,20 +270,16 @@ read, whether its columns are in them, and whether the table would take them. It
 
 // checkFeed makes the checks of a load by a feed file.
 func (a *app) checkFeed(ctx context.Context, path string) error {
-	var flags loadFlags
 	cmd := &cobra.Command{}
 	cmd.SetContext(ctx)
+	var flags loadFlags
 	flags.add(cmd)
 	if err := cmd.ParseFlags([]string{"--feed", path}); err != nil {
 		return usageError{err}
 	}
+	// A feed of a convert or an infer names no table; there is none of that name.
+	flags.flow.Into = "feed-check.no-table"
 	l, err := flags.loading(a, cmd, nil)
-	f := flags.reading.feed.feed
-	if f != nil && f.Table.Into == "" && flags.into == "" && err != nil && strings.Contains(err.Error(), "--into is missing") {
-		// A feed of a convert or an infer names no table.
-		flags.into = feedWithoutTable
-		l, err = flags.loading(a, cmd, nil)
-	}
 	if err != nil {
 		return err
 	}
@@ -405,13 +287,10 @@ func (a *app) checkFeed(ctx context.Context, path string) error {
 	err = load.Check(ctx, l, budget)
 	done()
 	if err != nil {
-		return flags.reading.feed.blame(err)
+		return flags.feed.blame(err)
 	}
-	return a.feedChecked(path, f)
+	return a.feedChecked(path, flags.feed.feed)
 }
-
-// feedWithoutTable is the table that a feed file without one is checked for; there is none of that name.
-const feedWithoutTable = "feed-check.no-table"
 
 func (a *app) feedChecked(path string, f *feed.Feed) error {
 	if a.json() {
@@ -421,13 +300,13 @@ func (a *app) feedChecked(path string, f *feed.Feed) error {
 			Sources []string `json:"sources"`
 			Columns int      `json:"columns"`
 			Table   string   `json:"table,omitempty"`
-		}{path, true, f.Source.Files, len(f.Columns), f.Table.Into})
+		}{path, true, f.Values["source.files"], len(f.Columns), f.One("table.into")})
 	}
-	into := f.Table.Into
+	into := f.One("table.into")
 	if into == "" {
 		into = "no table"
 	}
-	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Source.Files, ", "), len(f.Columns), into)
+	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Values["source.files"], ", "), len(f.Columns), into)
 	return nil
 }
 

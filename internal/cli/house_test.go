@@ -109,7 +109,7 @@ func checkCalls(t *testing.T, path string, forbidden []string) {
 // road is every package in the order in which they may know each other: each knows only those before it.
 var road = []string{"fault", "wording", "memory", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
 	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc", "columnar", "layout", "table", "quarantine", "run", "source",
-	"scan", "infer", "weigh", "write", "load", "convert", "inspect", "feed", "demo", "render", "cli"}
+	"scan", "infer", "weigh", "write", "load", "convert", "inspect", "setting", "feed", "demo", "render", "cli"}
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.
 func TestStagesKnowOnlyThoseBefore(t *testing.T) {

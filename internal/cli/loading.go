@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,66 +11,40 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/load"
 	"trevak/internal/render"
-	"trevak/internal/table"
+	"trevak/internal/setting"
 	"trevak/internal/write"
 )
 
 // loadFlags are the flags of load.
 type loadFlags struct {
-	reading             readingFlags
-	lay                 layoutFlags
-	into, drift, format string
-	dryRun              bool
-	splits              []string
+	*flowFlags
+	dryRun bool
 }
 
 func (f *loadFlags) add(cmd *cobra.Command) {
-	f.reading.add(cmd, true)
-	f.reading.addTolerance(cmd)
-	f.reading.addShape(cmd)
-	f.lay.add(cmd)
-	cmd.Flags().StringVar(&f.into, "into", "", "the `table` to load into, as namespace.table")
-	cmd.Flags().StringVar(&f.format, "format", "", "`format` of the data files: parquet, orc or avro (default the table's, for a new one parquet)")
-	cmd.Flags().StringVar(&f.drift, "drift", "grow", "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop")
-	cmd.Flags().StringArrayVar(&f.splits, "split", nil, "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column _parent_id; may be repeated")
+	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
+	for _, name := range []string{"into", "format", "drift", "split"} {
+		f.also(cmd, name, "")
+	}
 	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
 }
 
-// loading turns the flags into what flow wants.
+// loading makes of the flags what is to be loaded.
 func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l load.Request, err error) {
-	defer func() { err = f.reading.feed.blame(err) }()
-	if l.Task, err = f.reading.reading(cmd, args); err != nil {
-		return l, err
-	}
-	if l.Into, err = table.ParseName(f.into); f.into == "" {
-		err = fault.New(fault.Usage, "--into is missing").Try("name the table, like --into ops.readings")
-	}
+	defer func() { err = f.feed.blame(err) }()
+	t, err := f.task(cmd, args)
 	if err != nil {
 		return l, err
 	}
-	if l.Favor, err = f.lay.favored(cmd, f.reading.feed); err != nil {
+	w, err := a.openWarehouse()
+	if err != nil {
 		return l, err
 	}
-	l.Partition, l.Sort, l.DryRun, l.KeyStated = f.lay.partition, f.lay.sort, f.dryRun, cmd.Flags().Changed("key")
-	if l.Drift, err = load.ParseDrift(f.drift); err != nil {
+	if l, err = f.flow.LoadRequest(t, w, f.feed.path != ""); err != nil {
 		return l, err
 	}
-	if l.Layout, err = f.lay.options(); err != nil {
-		return l, err
-	}
-	if f.format != "" {
-		if l.Format, err = table.ParseFormat(f.format); err != nil {
-			return l, err
-		}
-	}
-	if err := formatEffect(cmd, l.Format, false); err != nil {
-		return l, err
-	}
-	if l.Splits, err = parseSplits(f.splits); err != nil {
-		return l, err
-	}
-	l.Warehouse, err = a.openWarehouse()
-	return l, err
+	l.DryRun = f.dryRun
+	return l, formatEffect(cmd, l.Format, false)
 }
 
 func (a *app) load() *cobra.Command {
@@ -89,7 +62,7 @@ files are never changed.`,
   trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run
   trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten
   trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings --split alerts=orrin.visit_alerts`,
-		Args: sources(&flags.reading),
+		Args: func(cmd *cobra.Command, args []string) error { return sources(flags.flowFlags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := flags.loading(a, cmd, args)
 			if err != nil {
@@ -106,8 +79,7 @@ files are never changed.`,
 }
 
 func (a *app) convert() *cobra.Command {
-	var reading readingFlags
-	var lay layoutFlags
+	var flags *flowFlags
 	var to, format string
 	var overwrite bool
 	cmd := &cobra.Command{
@@ -118,16 +90,16 @@ them with a folder for each partition. The destination appears when all of it is
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/measured.csv --unnest readings --nested flatten --lists json --overwrite`,
-		Args: sources(&reading),
+		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := reading.reading(cmd, args)
+			r, err := flags.task(cmd, args)
 			if err != nil {
 				return err
 			}
-			if r.Favor, err = lay.favored(cmd, reading.feed); err != nil {
+			if r.Favor, err = flags.flow.Favored(flags.feed.path != ""); err != nil {
 				return err
 			}
-			c := convert.Request{Task: r, To: to, Partition: lay.partition, Sort: lay.sort, Overwrite: overwrite, Hashes: a.json()}
+			c := convert.Request{Task: r, To: to, Partition: flags.flow.Partition, Sort: flags.flow.Sort, Overwrite: overwrite, Hashes: a.json()}
 			// Without a home folder there is none to be spared.
 			c.Home, _ = os.UserHomeDir()
 			if format != "" {
@@ -140,8 +112,8 @@ them with a folder for each partition. The destination appears when all of it is
 			if err := formatEffect(cmd, written, single); err != nil {
 				return err
 			}
-			if c.Layout, err = lay.options(); err != nil {
-				return reading.feed.blame(err)
+			if c.Layout, err = flags.flow.LayoutOptions(); err != nil {
+				return flags.feed.blame(err)
 			}
 			budget, done := a.budget()
 			report, err := convert.Convert(cmd.Context(), c, budget)
@@ -149,10 +121,7 @@ them with a folder for each partition. The destination appears when all of it is
 			return a.report(report, err)
 		},
 	}
-	reading.add(cmd, true)
-	reading.addTolerance(cmd)
-	reading.addShape(cmd)
-	lay.add(cmd)
+	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
 	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
 	cmd.Flags().StringVar(&format, "format", "", "`format` of the files of a folder (default parquet)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
@@ -184,20 +153,4 @@ func whatWasDone(r *write.Report) string {
 		text += fmt.Sprintf(" and %d of %s", part.SnapshotID, part.Table)
 	}
 	return text
-}
-
-// parseSplits reads LIST=TABLE.
-func parseSplits(texts []string) (out []load.Split, err error) {
-	for _, text := range texts {
-		list, name, ok := strings.Cut(text, "=")
-		if !ok || list == "" {
-			return nil, fault.New(fault.Usage, "--split %q does not name a list and a table", text).Try("write it like --split readings=ops.readings")
-		}
-		s := load.Split{List: list}
-		if s.Into, err = table.ParseName(name); err != nil {
-			return nil, err
-		}
-		out = append(out, s)
-	}
-	return out, nil
 }

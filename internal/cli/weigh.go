@@ -4,13 +4,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"trevak/internal/render"
+	"trevak/internal/setting"
 	"trevak/internal/storage"
 	"trevak/internal/weigh"
 )
 
 func (a *app) weigh() *cobra.Command {
-	var reading readingFlags
-	var favor, chart string
+	var flags *flowFlags
+	var chart string
 	var sorts, partitions []string
 	cmd := &cobra.Command{
 		Use:   "weigh SOURCE…|TABLE",
@@ -20,13 +21,10 @@ speeds for each column and for all. Sort orders and partitionings that are named
 value reads. It ends with the codec to use, and why. Speeds are those of this machine at this moment.`,
 		Example: `  trevak weigh trevak-demo/tides --try-sort station --try-partition 'day(taken_at)'
   trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
-		Args: sources(&reading),
+		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := weigh.ParseFavor(favor)
-			if err != nil {
-				return err
-			}
-			w := weigh.Request{Favor: f, Sorts: sorts, Partitions: partitions}
+			var err error
+			w := weigh.Request{Sorts: sorts, Partitions: partitions}
 			name := ""
 			if len(args) == 1 && isTable(args[0]) {
 				if err := idleBut(cmd, "on a table", "favor", "try-sort", "try-partition", "chart"); err != nil {
@@ -39,12 +37,15 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 			} else if err = idle(cmd, "on files", "warehouse"); err != nil {
 				return err
 			} else {
-				task, err := reading.reading(cmd, args)
+				task, err := flags.task(cmd, args)
 				if err != nil {
 					return err
 				}
 				w.Reading = task.Reading
 				name = storage.Shown(w.Reading.Sources[0])
+			}
+			if w.Favor, err = weigh.ParseFavor(flags.flow.Favor); err != nil {
+				return err
 			}
 			budget, done := a.budget()
 			weighing, err := w.Run(cmd.Context(), budget)
@@ -56,8 +57,8 @@ value reads. It ends with the codec to use, and why. Speeds are those of this ma
 			return a.weighed(weighing, chart)
 		},
 	}
-	reading.add(cmd, true)
-	cmd.Flags().StringVar(&favor, "favor", "balance", "`aim` of the recommendation: size, speed, or balance")
+	flags = addFlow(cmd, setting.Reading, setting.Columns)
+	flags.also(cmd, "favor", "`aim` of the recommendation: size, speed, or balance")
 	cmd.Flags().StringArrayVar(&sorts, "try-sort", nil, "a sort `order` to try; may be repeated")
 	cmd.Flags().StringArrayVar(&partitions, "try-partition", nil, "partition `fields` to try; may be repeated")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the sizes by codec to a `file` ending in .svg or .png")

@@ -6,109 +6,36 @@ package feed
 import (
 	"bytes"
 	"context"
-	_ "embed" // for the JSON Schema
 	"errors"
 	"fmt"
+	"reflect"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/parser"
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/setting"
 	"trevak/internal/storage"
 )
 
 // Version is the version of the form of feed files that is written.
 const Version = 1
 
-// JSONSchema describes feed files to editors (JSON Schema, draft 2020-12).
-//
-//go:embed feed.schema.json
-var JSONSchema []byte
-
 // Feed describes one flow. What is absent is decided from the data, or is the usual.
 type Feed struct {
-	Version int     `yaml:"feed"`
-	Source  Source  `yaml:"source,omitempty"`
-	Reading Reading `yaml:"reading,omitempty"`
+	Version int
 	// Columns are in the order of the table.
-	Columns []Column `yaml:"columns,omitempty"`
-	// Drop and Only are columns of the source, by name, that are not wanted, or alone are.
-	Drop []string `yaml:"drop,omitempty"`
-	Only []string `yaml:"only,omitempty"`
-	// Key are the columns that tell one record from all others.
-	Key []string `yaml:"key,omitempty"`
-	// Names is how the names of columns that are not listed are made: safe, keep or snake.
-	Names  string `yaml:"names,omitempty"`
-	Shape  Shape  `yaml:"shape,omitempty"`
-	Table  Table  `yaml:"table,omitempty"`
-	Limits Limits `yaml:"limits,omitempty"`
+	Columns []Column
+	// Values are those of settings, by their keys.
+	Values map[string][]string
 
 	text []byte
 }
 
-// Source is where the records come from.
-type Source struct {
-	Files       []string `yaml:"files,omitempty"`
-	PathColumns string   `yaml:"path_columns,omitempty"`
-	// PartitionValues are columns with one value, each as column=value.
-	PartitionValues []string `yaml:"partition_values,omitempty"`
-	Lineage         *bool    `yaml:"lineage,omitempty"`
-	KeepRaw         *bool    `yaml:"keep_raw,omitempty"`
-	AllowExpansion  *bool    `yaml:"allow_expansion,omitempty"`
-	// MixedFiles reads files together that share no column; Timeout is how long a server may send next to nothing, like 30s.
-	MixedFiles *bool  `yaml:"mixed_files,omitempty"`
-	Timeout    string `yaml:"timeout,omitempty"`
-}
-
-// Shape is what form rows get. The columns above are those of the records; Rename is of the columns that came of them.
-type Shape struct {
-	Where           string   `yaml:"where,omitempty"`
-	Unnest          []string `yaml:"unnest,omitempty"`
-	UnnestIndex     *bool    `yaml:"unnest_index,omitempty"`
-	UnnestCount     *bool    `yaml:"unnest_count,omitempty"`
-	UnnestEmpty     string   `yaml:"unnest_empty,omitempty"`
-	ConfirmMultiply *bool    `yaml:"confirm_multiply,omitempty"`
-	// Nested is keep or flatten, Lists keep or json.
-	Nested        string   `yaml:"nested,omitempty"`
-	PathSeparator string   `yaml:"path_separator,omitempty"`
-	FlattenDepth  *int     `yaml:"flatten_depth,omitempty"`
-	Lists         string   `yaml:"lists,omitempty"`
-	Derive        []string `yaml:"derive,omitempty"`
-	Nest          []string `yaml:"nest,omitempty"`
-	NestRows      string   `yaml:"nest_rows,omitempty"`
-	NestKey       string   `yaml:"nest_key,omitempty"`
-	// Split are lists that load puts into tables of their own, as list=table.
-	Split  []string `yaml:"split,omitempty"`
-	Rename []string `yaml:"rename,omitempty"`
-}
-
-// Reading is the reading rules that are stated.
-type Reading struct {
-	Encoding      string   `yaml:"encoding,omitempty"`
-	Records       string   `yaml:"records,omitempty"`
-	XMLPrefixes   *bool    `yaml:"xml_prefixes,omitempty"`
-	MixedContent  string   `yaml:"mixed_content,omitempty"`
-	JSONNumbers   string   `yaml:"json_numbers,omitempty"`
-	Geometry      string   `yaml:"geometry,omitempty"`
-	Unsure        string   `yaml:"unsure,omitempty"`
-	Widths        []int    `yaml:"widths,omitempty"`
-	Delimiter     string   `yaml:"delimiter,omitempty"`
-	Quote         string   `yaml:"quote,omitempty"`
-	Escape        string   `yaml:"escape,omitempty"`
-	Comment       string   `yaml:"comment,omitempty"`
-	HeaderRows    *int     `yaml:"header_rows,omitempty"`
-	Columns       []string `yaml:"columns,omitempty"`
-	SkipRows      *int     `yaml:"skip_rows,omitempty"`
-	SkipBlankRows *bool    `yaml:"skip_blank_rows,omitempty"`
-	Trim          *bool    `yaml:"trim,omitempty"`
-	Ragged        string   `yaml:"ragged,omitempty"`
-	DecimalMark   string   `yaml:"decimal_mark,omitempty"`
-	// Mixed is text or misfit.
-	Mixed string   `yaml:"mixed,omitempty"`
-	Nulls []string `yaml:"nulls,omitempty"`
-	Scan  string   `yaml:"scan,omitempty"`
-}
+// One returns the value of a setting that has one; it is empty where there is none.
+func (f *Feed) One(key string) string { return strings.Join(f.Values[key], ",") }
 
 // Column is a column or a part of a nested one.
 type Column struct {
@@ -123,34 +50,6 @@ type Column struct {
 	Fields   []Column `yaml:"fields,omitempty"`
 	Element  *Column  `yaml:"element,omitempty"`
 	Value    *Column  `yaml:"value,omitempty"`
-}
-
-// Table is where the records go.
-type Table struct {
-	Into      string `yaml:"into,omitempty"`
-	Partition string `yaml:"partition,omitempty"`
-	Sort      string `yaml:"sort,omitempty"`
-	FileSize  string `yaml:"file_size,omitempty"`
-	RowGroup  string `yaml:"row_group,omitempty"`
-	// Format is that of the data files: parquet, orc or avro.
-	Format string `yaml:"format,omitempty"`
-	Codec  string `yaml:"codec,omitempty"`
-	// PageVersion is that of Parquet's data pages.
-	PageVersion *int `yaml:"page_version,omitempty"`
-	// Favor is what codecs chosen by trial favor.
-	Favor string `yaml:"favor,omitempty"`
-	// Bloom are columns that get Bloom filters.
-	Bloom []string `yaml:"bloom,omitempty"`
-	Drift string   `yaml:"drift,omitempty"`
-}
-
-// Limits bound what may go wrong, and what a record may take.
-type Limits struct {
-	Tolerate        string `yaml:"tolerate,omitempty"`
-	TolerateMisfits string `yaml:"tolerate_misfits,omitempty"`
-	MaxRecord       *int   `yaml:"max_record,omitempty"`
-	MaxColumns      *int   `yaml:"max_columns,omitempty"`
-	MaxDepth        *int   `yaml:"max_depth,omitempty"`
 }
 
 // Read reads a feed file.
@@ -203,7 +102,20 @@ func decode(text []byte, f *Feed) (err error) {
 			err = fmt.Errorf("%v", r)
 		}
 	}()
-	return yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(f)
+	v := reflect.New(form)
+	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(v.Interface()); err != nil {
+		return err
+	}
+	v = v.Elem()
+	f.Version = int(v.FieldByName("Version").Int())
+	f.Columns, _ = v.FieldByName("Columns").Interface().([]Column)
+	f.Values = map[string][]string{}
+	each(v, func(s setting.Setting, at reflect.Value) {
+		if values := texts(at); len(values) > 0 {
+			f.Values[s.Key] = values
+		}
+	})
+	return nil
 }
 
 // syntax makes an error of one of the YAML library's.
@@ -329,5 +241,17 @@ func (f *Feed) Write(comments map[string][]string) ([]byte, error) {
 		}
 		marks[path] = []*yaml.Comment{yaml.HeadComment(lines...)}
 	}
-	return yaml.MarshalWithOptions(f, yaml.WithComment(marks), yaml.IndentSequence(true))
+	v := reflect.New(form)
+	v.Elem().FieldByName("Version").SetInt(int64(f.Version))
+	v.Elem().FieldByName("Columns").Set(reflect.ValueOf(f.Columns))
+	var err error
+	each(v.Elem(), func(s setting.Setting, at reflect.Value) {
+		if values := f.Values[s.Key]; len(values) > 0 && !fill(at, values) {
+			err = fault.New(fault.Usage, "the key %s: %q is not what it takes", s.Key, strings.Join(values, ","))
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	return yaml.MarshalWithOptions(v.Interface(), yaml.WithComment(marks), yaml.IndentSequence(true))
 }

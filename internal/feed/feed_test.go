@@ -6,12 +6,12 @@ import (
 	"errors"
 	"os"
 	"reflect"
-	"slices"
 	"strings"
 	"testing"
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/setting"
 	"trevak/internal/storage"
 )
 
@@ -72,7 +72,7 @@ func TestParse(t *testing.T) {
 	if strings.Join(got, "|") != want || fields[0].Origin != "Gauge Code" || !fields[0].Required || !fields[0].Pinned || fields[1].Notation.Nulls[0] != "n/a" {
 		t.Errorf("%q\n%+v", got, fields)
 	}
-	if *f.Source.Lineage != true || *f.Reading.HeaderRows != 1 || f.Limits.Tolerate != "1%" || *f.Limits.MaxDepth != 20 {
+	if f.One("source.lineage") != "true" || f.One("reading.header_rows") != "1" || f.One("limits.tolerate") != "1%" || f.One("limits.max_depth") != "20" || f.One("names") != "snake" {
 		t.Errorf("%+v", f)
 	}
 }
@@ -130,54 +130,33 @@ func TestWrittenReadsBack(t *testing.T) {
 	}
 }
 
-// TestJSONSchema holds the keys that editors are told of against those that are read, and the copy in docs against the one in the program.
+// TestJSONSchema holds the keys that editors are told of against those of the settings, and the copy in docs against what the program prints.
 func TestJSONSchema(t *testing.T) {
-	copied, err := os.ReadFile("../../docs/feed.schema.json")
-	if err != nil || !bytes.Equal(copied, JSONSchema) {
-		t.Errorf("docs/feed.schema.json differs from what the program prints: %v", err)
+	text, err := JSONSchema()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if copied, err := os.ReadFile("../../docs/feed.schema.json"); err != nil || !bytes.Equal(copied, text) {
+		t.Errorf("docs/feed.schema.json differs from what trevak feed schema prints: %v", err)
 	}
 	var s struct {
 		Properties map[string]struct {
+			Type       string
 			Properties map[string]any
 		}
-		Defs map[string]struct{ Properties map[string]any } `json:"$defs"`
 	}
-	if err := json.Unmarshal(JSONSchema, &s); err != nil {
+	if err := json.Unmarshal(text, &s); err != nil {
 		t.Fatal(err)
 	}
-	if got, want := sorted(s.Properties), keysOf(reflect.TypeFor[Feed]()); !slices.Equal(got, want) {
-		t.Errorf("%v, want %v", got, want)
-	}
-	for name, of := range map[string]reflect.Type{"source": reflect.TypeFor[Source](), "reading": reflect.TypeFor[Reading](), "table": reflect.TypeFor[Table](), "limits": reflect.TypeFor[Limits]()} {
-		if got, want := sorted(s.Properties[name].Properties), keysOf(of); !slices.Equal(got, want) {
-			t.Errorf("%s: %v, want %v", name, got, want)
+	for _, of := range setting.Table {
+		section, key, inside := strings.Cut(of.Key, ".")
+		if _, ok := s.Properties[section].Properties[key]; of.Key != "" && inside && !ok {
+			t.Errorf("%s is missing", of.Key)
+		}
+		if _, ok := s.Properties[section]; of.Key != "" && !ok {
+			t.Errorf("%s is missing", section)
 		}
 	}
-	if got, want := sorted(s.Defs["column"].Properties), keysOf(reflect.TypeFor[Column]()); !slices.Equal(got, want) {
-		t.Errorf("column: %v, want %v", got, want)
-	}
-}
-
-func sorted[V any](m map[string]V) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
-func keysOf(t reflect.Type) []string {
-	var out []string
-	for i := range t.NumField() {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
-		if name == "" {
-			continue
-		}
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // FuzzParse reads any text: there is a feed that reads back the same, or an error.
