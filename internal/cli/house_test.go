@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -79,9 +80,14 @@ func checkFile(t *testing.T, path string) {
 	}
 	checkCalls(t, path, calls)
 	ast.Inspect(file, func(n ast.Node) bool {
-		if n, ok := n.(*ast.CallExpr); ok {
+		switch n := n.(type) {
+		case *ast.CallExpr:
 			if name, ok := n.Fun.(*ast.Ident); ok && (name.Name == "print" || name.Name == "println") {
 				t.Errorf("%s prints", set.Position(n.Pos()))
+			}
+		case *ast.BasicLit:
+			if n.Kind == token.STRING && namesCommand.MatchString(n.Value) {
+				t.Errorf("%s names a command: %s", set.Position(n.Pos()), n.Value)
 			}
 		}
 		return true
@@ -105,6 +111,9 @@ func checkCalls(t *testing.T, path string, forbidden []string) {
 		return true
 	})
 }
+
+// namesCommand finds commands of the face, whose own words for what can be done they are. What a convert signs is none.
+var namesCommand = regexp.MustCompile(`trevak (preview|infer|load|describe|alter|feed|tables|weigh|schema)\b`)
 
 // road is every package in the order in which they may know each other: each knows only those before it.
 var road = []string{"fault", "wording", "memory", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/cells", "parse/delimited", "parse/json",

@@ -282,7 +282,7 @@ func TestWrongUsage(t *testing.T) {
 		{"load r.csv --into ops.r --partition dya(observed_at)", "is not a partition transform", 2},
 		{"load r.csv --into ops.r --partition obserbed_at", "the nearest name is observed_at", 2},
 		{"describe ops.none", "there is neither a file", 1},
-		{"describe r.csv", "is delimited text; describe tells of tables and of columnar files; look at it with: trevak preview r.csv", 2},
+		{"describe r.csv", "is delimited text, and only tables and columnar files are described; look at it with: trevak preview r.csv", 2},
 		{"preview none.csv", "there is neither a file", 1},
 		{"preview ./none.csv", "there is no file", 1},
 		{"preview doc.json --records items", "does not begin with $", 2},

@@ -94,7 +94,7 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 
 // complain writes an error in one line, which a terminal gets broken between words.
 func complain(errs io.Writer, err error) {
-	text := "trevak: " + render.Harmless(err.Error())
+	text := "trevak: " + render.Harmless(withSteps(err).Error())
 	if fd, ok := terminal(errs); ok {
 		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
 			// Lines after the first are an expression with a mark under it.

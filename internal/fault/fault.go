@@ -56,8 +56,9 @@ type Error struct {
 	Value *string
 	// Reason says what is wrong, as a sentence without its full stop.
 	Reason string
-	// WayOut says what the user can do.
+	// WayOut says what the user can do. With is something that can be done for it, which the face puts into its own words behind that.
 	WayOut string
+	With   *Step
 	// Cause is the error underneath, if any.
 	Cause error
 }
@@ -142,6 +143,36 @@ func (e *Error) In(object string) *Error {
 	if e.Object == "" {
 		e.Object = object
 	}
+	return e
+}
+
+// Step is something that can be done, whatever it is called where it is asked for.
+type Step struct {
+	Action Action
+	// Args are what it is done with, as each action says.
+	Args []string
+}
+
+// Action names what can be done.
+type Action uint8
+
+// The actions, and what they are done with.
+const (
+	// LookAt shows how an object is read: its location.
+	LookAt Action = iota + 1
+	// SeeSchema shows the columns of a source.
+	SeeSchema
+	// RenameColumn gives a column of a table another name: the table, the column, and the name.
+	RenameColumn
+	// MakeOptional lets a column of a table have no value: the table, and the column.
+	MakeOptional
+	// DescribeFeeds describes feed files to editors.
+	DescribeFeeds
+)
+
+// By adds what can be done for the way out.
+func (e *Error) By(action Action, args ...string) *Error {
+	e.With = &Step{action, args}
 	return e
 }
 

@@ -36,7 +36,7 @@ func readBounded(ctx context.Context, s storage.Store, uri string) ([]byte, erro
 // plausible refuses a text that no feed file has, before it is read as YAML.
 func plausible(text []byte) error {
 	refuse := func(line int, reason string, args ...any) error {
-		e := fault.New(fault.Usage, "is no feed file: "+reason, args...).Try("the keys are described in docs/schema.md, and for editors by: trevak feed schema")
+		e := fault.New(fault.Usage, "is no feed file: "+reason, args...).Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)
 		e.Line = int64(line)
 		return e
 	}

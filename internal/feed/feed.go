@@ -128,7 +128,7 @@ func syntax(err error) error {
 			e.Line = int64(token.Position.Line)
 		}
 	}
-	return e.Try("the keys are described in docs/schema.md, and for editors by: trevak feed schema")
+	return e.Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)
 }
 
 // Line returns the line of a key, which is named by its path with points; 0 where it is not in the file.

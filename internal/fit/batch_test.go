@@ -36,7 +36,7 @@ func TestColumnsOfOtherTypes(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return schema.Field{Name: "a", Type: s.Type, Held: true}
+		return schema.Field{Name: "a", Type: s.Type, Demand: schema.Demand{Held: true}}
 	}
 	for _, test := range []struct {
 		from          arrow.Array
@@ -127,7 +127,7 @@ func TestColumnsWithoutAPlace(t *testing.T) {
 		t.Errorf("a null in a required column: %v", err)
 	}
 	wide := batchOf(built(&arrow.Decimal128Type{Precision: 9, Scale: 2}, decimal128.FromI64(125).ToString(2)))
-	price := schema.Field{Name: "a", Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 3}, Held: true}
+	price := schema.Field{Name: "a", Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 3}, Demand: schema.Demand{Held: true}}
 	if out, err := NewBatches(schema.Schema{Fields: []schema.Field{price}}, false).Fit(t.Context(), wide, []int{0}, nil); err != nil || out.Batch.Column(0).ValueStr(0) != "1.25" && out.Batch.Column(0).ValueStr(0) != "1.250" {
 		t.Errorf("%v, %v", out.Batch, err)
 	}

@@ -253,7 +253,7 @@ func misfits(r Result) string {
 func TestMisfitsKeepTheirRows(t *testing.T) {
 	held := field("a", schema.Long)
 	held.Held = true
-	amount := schema.Field{Name: "a", Held: true, Widens: true, Type: schema.Type{Kind: schema.Decimal, Precision: 5, Scale: 2}}
+	amount := schema.Field{Name: "a", Demand: schema.Demand{Held: true, Widens: true}, Type: schema.Type{Kind: schema.Decimal, Precision: 5, Scale: 2}}
 	for _, test := range []struct{ text, want, kept string }{
 		{"1\nx\n\"y, z\"\n4\n", "[1 (null) (null) 4]", "1 a=x 2 a=y, z"},
 		{"007\n-\nNA\n\"\"\n", "[(null) (null) (null) (null)]", "0 a=007"},
@@ -266,7 +266,7 @@ func TestMisfitsKeepTheirRows(t *testing.T) {
 	if out := fitRecords("007\nNA\nx\n", pinned("a", schema.Long)); show(out.Batch) != "[7 (null) (null)]" || misfits(out) != "2 a=x" || out.Tokens["a"] != 1 {
 		t.Errorf("%s, %s, %v", show(out.Batch), misfits(out), out.Tokens)
 	}
-	day := schema.Field{Name: "a", Held: true, Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y"}}
+	day := schema.Field{Name: "a", Demand: schema.Demand{Held: true}, Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y"}}
 	if out := fitRecords("1/2/2031\n2031-02-01\n2/30/2031\n", day); show(out.Batch) != "[2031-02-01 2031-02-01 (null)]" || misfits(out) != "2 a=2/30/2031" {
 		t.Errorf("a table's dates: %s, %s", show(out.Batch), misfits(out))
 	}

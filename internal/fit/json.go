@@ -84,7 +84,7 @@ func (j *JSON) fit(r *json.Records, root *column, w *walker, out *Result) bool {
 func (j *JSON) root(rows int) *column {
 	columns := j.pool.get()
 	if columns == nil {
-		whole := schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}
+		whole := schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omission: schema.Omission{Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}
 		columns = []*column{newColumn(schema.Field{Type: whole}, nil, rows)}
 		if j.words != nil {
 			j.number(columns[0], rows)

@@ -26,7 +26,7 @@ func everyKind() schema.Schema {
 	pinned.Pinned, unseen.Unseen, skipped.Skip = true, true, true
 	price := field("price", schema.Decimal)
 	price.Type.Precision, price.Type.Scale = 9, 2
-	return schema.Schema{Omit: []string{"left_out"}, Fields: []schema.Field{field("id", schema.Long),
+	return schema.Schema{Omission: schema.Omission{Omit: []string{"left_out"}}, Fields: []schema.Field{field("id", schema.Long),
 		{Name: "position", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("lat", schema.Double), field("lon", schema.Double)}}},
 		field("at", schema.TimestampTz), field("day", schema.Date), field("note", schema.String), field("a name of more than sixteen bytes", schema.Boolean),
 		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &reading}},

@@ -86,7 +86,7 @@ func (d *Data) MustGive(records int64) error {
 	for _, in := range d.Inputs {
 		if !in.Rules.Header && !in.Rules.Format.Columnar() {
 			return fault.New(fault.Input, "has %s, but no record", wording.Count(in.Size, true, "byte", "bytes")).In(in.Location).
-				Try("look at how it is read: trevak preview %s", in.Location)
+				Try("look at how it is read").By(fault.LookAt, in.Location)
 		}
 	}
 	return nil

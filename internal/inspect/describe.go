@@ -236,7 +236,7 @@ func DescribeFile(ctx context.Context, s storage.Store, location string) (column
 // describable refuses what is no columnar file, and says what it is and which command tells more of it.
 func describable(ctx context.Context, s storage.Store, location string) error {
 	wrong := func(what string) error {
-		return fault.New(fault.Usage, "is %s; describe tells of tables and of columnar files", what).In(location).Try("look at it with: trevak preview %s", location)
+		return fault.New(fault.Usage, "is %s, and only tables and columnar files are described", what).In(location).Try("look at it with").By(fault.LookAt, location)
 	}
 	if o, err := s.Stat(ctx, location); err == nil && o.Kind == storage.Folder {
 		if locate.IsTable(ctx, s, location) {

@@ -296,7 +296,7 @@ func (l *further) renamesHold() error {
 		if at := index.Exact(old); at >= 0 && l.table.Schema.Fields[at].Name != name {
 			column := l.table.Schema.Fields[at].Name
 			return fault.New(fault.Usage, "--rename %s=%s: the table %s has the column as %q", old, name, l.table.Name, column).
-				Try("rename it with: trevak alter %s --rename '%s=%s'", l.table.Name, column, name)
+				Try("rename it with").By(fault.RenameColumn, l.table.Name.String(), column, name)
 		}
 	}
 	return nil
@@ -354,7 +354,7 @@ func (l *further) requiredThere(s schema.Schema) error {
 		for c, at := range fields.Fields[i] {
 			if f := s.Fields[c]; at < 0 && f.Required && !f.Added {
 				e := fault.New(fault.Schema, "is missing, and the table requires it").In(in.Location).
-					Try("ask the sender for the column, or make it optional with: trevak alter %s --optional %s", l.table.Name, f.Name)
+					Try("ask the sender for the column, or make it optional with").By(fault.MakeOptional, l.table.Name.String(), f.Name)
 				e.Column = f.Name
 				return e
 			}

@@ -118,7 +118,7 @@ func TestRequestsAreTheSameForEverySource(t *testing.T) {
 		if got := read(t, d.Rows, limited); len(got) != 8500 || got[8499] != all[8499] {
 			t.Errorf("%s: %d rows of 8500", name, len(got))
 		}
-		some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: []schema.Field{target.Fields[1], target.Fields[0]}, OmitRest: true}}}
+		some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: []schema.Field{target.Fields[1], target.Fields[0]}, Omission: schema.Omission{OmitRest: true}}}}
 		if got := read(t, d.Rows, some); len(got) != 20_000 || got[7] != "0|The Narrows|7" {
 			t.Errorf("%s: some columns: %q", name, got[7])
 		}

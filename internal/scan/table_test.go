@@ -120,7 +120,7 @@ func TestDeletesAreHonoured(t *testing.T) {
 	if _, err := load.Load(t.Context(), again, run.DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}
-	some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: now.Schema.Fields[1:], OmitRest: true}}}
+	some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: now.Schema.Fields[1:], Omission: schema.Omission{OmitRest: true}}}}
 	if got := tableRows(t, w, name, some); got != "0|The Narrows 1|Cairn Bay 1|The Narrows 1|Cairn Bay 1|Marrow Deep" {
 		t.Errorf("with younger rows, without the column of the deletes: %s", got)
 	}

@@ -34,7 +34,7 @@ func TestNameStyles(t *testing.T) {
 func TestFindingColumns(t *testing.T) {
 	fields := []Field{
 		{Name: "Buoy_Code", Origin: "Buoy Code"},
-		{Name: "depth_m", Origin: "depth (m)", Alias: "depth_in_m"},
+		{Name: "depth_m", Origin: "depth (m)", Demand: Demand{Alias: "depth_in_m"}},
 		{Name: "area"},
 		{Name: "Buoy_Code_2", Origin: "Buoy_Code"},
 	}

@@ -47,7 +47,7 @@ func (o *Observed) Settle(c Corrections) (Schema, []Unmatched) {
 	o.Root.Order()
 	s := settler{Corrections: c, used: map[string]bool{}}
 	root := s.members("", "", o.Root.Fields, c.Columns)
-	out := Schema{Fields: root.Fields, Omit: root.Omit, OmitRest: root.OmitRest}
+	out := Schema{Fields: root.Fields, Omission: Omission{Omit: root.Omit, OmitRest: root.OmitRest}}
 	for i := range out.Fields {
 		if f := &out.Fields[i]; s.named(c.Key, f.Source(), f.Name) {
 			f.Required = true
@@ -147,7 +147,7 @@ func (s *settler) chosen(path string) bool {
 
 // members settles the members of one object. raw and legal are the paths of the object; declared members come first, seen or not.
 func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Type {
-	out := Type{Kind: Struct, OmitRest: s.partly(raw, legal)}
+	out := Type{Kind: Struct, Omission: Omission{OmitRest: s.partly(raw, legal)}}
 	var others []*Node
 	seen, as := make([]*Node, len(declared)), declaredAs(declared)
 	for _, n := range nodes {

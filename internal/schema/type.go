@@ -44,18 +44,35 @@ func (k Kind) String() string { return kindNames[k] }
 
 // Type is a column's type. Fields is set for Struct; Element for List and for the values of a Map, whose Key is set too and required;
 // Precision and Scale for Decimal.
-//
-// Omit and OmitRest are those of Schema, for the members of a Struct.
+// Omission is for the members of a Struct.
 type Type struct {
 	Kind             Kind
 	Precision, Scale int
 	Fields           []Field
 	Key, Element     *Field
-	Omit             []string
-	OmitRest         bool
+	Omission
 }
 
-// Field is a column or a part of a nested one.
+// Omission is what a run leaves out of a source; it is no part of what columns are.
+type Omission struct {
+	// Omit are the names in the source of columns that are not wanted, and OmitRest says that none is wanted besides those that there are.
+	Omit     []string
+	OmitRest bool
+}
+
+// Demand is what a run wants of a column, besides what the column is.
+type Demand struct {
+	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the table format allows.
+	Held, Widens bool
+	// Alias is the name in the source of this run, where that is yet another.
+	Alias string
+	// Demanded says that a record without a value is bad in this run; Skip that the source's values are passed over in it.
+	Demanded, Skip bool
+	// Added is set for a column that the run adds to those of the source.
+	Added bool
+}
+
+// Field is a column or a part of a nested one: what it is, what is known of its values, and apart from that what a run wants of it.
 type Field struct {
 	// ID is the field id of the table, 0 while there is none.
 	ID int
@@ -75,14 +92,8 @@ type Field struct {
 	Opened bool
 	// Others counts the values of other types than the column's, which are misfits because the user asked for that (Corrections.Outvote).
 	Others int64
-	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the table format allows.
-	Held, Widens bool
-	// Alias is the name in the source of this run, where that is yet another.
-	Alias string
-	// Demanded says that a record without a value is bad in this run; Skip that the source's values are passed over in it.
-	Demanded, Skip bool
-	// Added is set for a column that the run adds to those of the source.
-	Added bool
+	// Demand is what a run wants of the column.
+	Demand
 	// Unseen is set when no value led to the type: it is string for want of evidence.
 	Unseen bool
 	// Untyped is set for a column of which no value was ever seen, so that it is string for want of a type. The first values settle it.
@@ -122,9 +133,8 @@ type Schema struct {
 	Fields []Field
 	// Key holds the names of the columns that tell one record from all others.
 	Key []string
-	// Omit are the names in the source of columns that are not wanted, and OmitRest says that none is wanted besides Fields.
-	Omit     []string
-	OmitRest bool
+	// Omission is what a run leaves out.
+	Omission
 }
 
 // Index returns the position of the column of that legal name, or -1.

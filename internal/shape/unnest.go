@@ -71,12 +71,12 @@ func (u *unnest) path(fields []schema.Field, name string) ([]int, error) {
 		t := fields[at].Type
 		switch {
 		case i == len(parts)-1 && t.Kind != schema.List:
-			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name, t.Kind).Try("name one of the lists, which trevak infer shows")
+			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name, t.Kind).Try("name one of the lists, which are shown by").By(fault.SeeSchema)
 		case i < len(parts)-1 && t.Kind == schema.List:
 			return nil, fault.New(fault.Usage, "--unnest %s: %s is a list itself", name, strings.Join(parts[:i+1], ".")).
 				Try("make rows of it first: --unnest %s --unnest %s", strings.Join(parts[:i+1], "."), name)
 		case i < len(parts)-1 && t.Kind != schema.Struct:
-			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."), t.Kind).Try("see trevak infer")
+			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."), t.Kind).Try("its members are shown by").By(fault.SeeSchema)
 		}
 		fields = t.Fields
 	}

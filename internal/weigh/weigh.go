@@ -201,7 +201,7 @@ func (w *Weighing) readings(ctx context.Context, rows *sampleRows, from scan.Sou
 		for _, c := range []struct {
 			cost *ReadingCost
 			s    schema.Schema
-		}{{&whole, rows.schema}, {&part, schema.Schema{Fields: []schema.Field{alone.field}, OmitRest: true}}} {
+		}{{&whole, rows.schema}, {&part, schema.Schema{Fields: []schema.Field{alone.field}, Omission: schema.Omission{OmitRest: true}}}} {
 			started := time.Now()
 			if _, err := sample(ctx, from, c.s, run.Budget{Workers: 1}); err != nil {
 				return err

@@ -35,7 +35,7 @@ var OwnColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, shape.Pa
 
 // MisfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.
-var MisfitExtra = Extra{Field: schema.Field{Name: schema.MisfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}}
+var MisfitExtra = Extra{Field: schema.Field{Name: schema.MisfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}}
 
 // Extra is a column that the run adds to those of the source.
 type Extra struct {
@@ -54,30 +54,30 @@ func Extras(d *infer.Data, t Task) ([]Extra, error) {
 		if slices.ContainsFunc(OwnColumns, func(own string) bool { return strings.EqualFold(own, v.Column) }) {
 			return nil, fault.New(fault.Usage, "--partition-value names the column %s, which is filled by the program", v.Column).Try("choose another name")
 		}
-		e := Extra{Field: schema.Field{Name: v.Column, Added: true, Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
+		e := Extra{Field: schema.Field{Name: v.Column, Demand: schema.Demand{Added: true}, Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
 		for i := range e.values {
 			e.values[i] = v.Value
 		}
 		out = append(out, e)
 	}
 	if t.ParentID {
-		out = append(out, Extra{Field: schema.Field{Name: shape.ParentColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}})
+		out = append(out, Extra{Field: schema.Field{Name: shape.ParentColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}})
 	}
 	if t.KeepRaw {
 		if d.Format().Columnar() {
 			return nil, fault.New(fault.Usage, "--keep-raw is for records of text; columnar files have none").Try("leave it out")
 		}
-		out = append(out, Extra{Field: schema.Field{Name: rawRecord, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}})
+		out = append(out, Extra{Field: schema.Field{Name: rawRecord, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}})
 	}
 	if !t.Lineage {
 		return out, nil
 	}
-	file := Extra{Field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true, Added: true}}
+	file := Extra{Field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}}
 	for _, in := range d.Inputs {
 		file.values = append(file.values, in.Location)
 	}
-	return append(out, file, Extra{Field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true, Added: true}},
-		Extra{Field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true, Added: true}}), nil
+	return append(out, file, Extra{Field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true, Demand: schema.Demand{Added: true}}},
+		Extra{Field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true, Demand: schema.Demand{Added: true}}}), nil
 }
 
 // PartitionValue is a column that has one value for the whole run.
@@ -131,7 +131,7 @@ func pathColumns(d *infer.Data, template string) ([]Extra, error) {
 		if slices.ContainsFunc(OwnColumns, func(own string) bool { return strings.EqualFold(own, name) }) {
 			return nil, fault.New(fault.Usage, "--path-columns names the column %s, which is filled by the program", name).Try("choose another name")
 		}
-		out[i].Field = schema.Field{Name: name, Added: true}
+		out[i].Field = schema.Field{Name: name, Demand: schema.Demand{Added: true}}
 	}
 	for _, in := range d.Inputs {
 		m := matcher.FindStringSubmatch(in.Location)

@@ -1,0 +1,41 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"trevak/internal/fault"
+)
+
+// steps are the commands for what can be done.
+var steps = map[fault.Action]func(args []string) string{
+	fault.LookAt:    func(args []string) string { return "trevak preview " + word(args[0]) },
+	fault.SeeSchema: func([]string) string { return "trevak infer" },
+	fault.RenameColumn: func(args []string) string {
+		return fmt.Sprintf("trevak alter %s --rename %s", args[0], word(args[1]+"="+args[2]))
+	},
+	fault.MakeOptional: func(args []string) string {
+		return fmt.Sprintf("trevak alter %s --optional %s", args[0], word(args[1]))
+	},
+	fault.DescribeFeeds: func([]string) string { return "trevak feed schema" },
+}
+
+// word writes an argument as a shell takes it.
+func word(text string) string {
+	if text != "" && !strings.ContainsAny(text, " \t\n'\"\\$&|;<>()*?[]{}!#~`=") {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}
+
+// withSteps puts the command for what can be done behind the way out of an error.
+func withSteps(err error) error {
+	var e *fault.Error
+	if !errors.As(err, &e) || e.With == nil {
+		return err
+	}
+	e.WayOut += ": " + steps[e.With.Action](e.With.Args)
+	e.With = nil
+	return err
+}
