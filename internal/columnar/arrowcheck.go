@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 
+	"trevak/internal/magic"
+
 	flatbuffers "github.com/google/flatbuffers/go"
 )
 
@@ -12,12 +14,12 @@ import (
 // as a damaged footer says there are. Reading beyond the footer panics, which Open catches.
 func checkArrow(from io.ReaderAt, whole int64) error {
 	// The file ends in the footer, its length in four bytes, and the magic ("IPC File Format").
-	tail := make([]byte, 4+len(arrowMagic))
+	tail := make([]byte, 4+len(magic.Arrow))
 	if _, err := from.ReadAt(tail, whole-int64(len(tail))); err != nil {
 		return err
 	}
 	size := int64(binary.LittleEndian.Uint32(tail))
-	if string(tail[4:]) != arrowMagic || size < 8 || size > whole-int64(len(tail)) {
+	if string(tail[4:]) != magic.Arrow || size < 8 || size > whole-int64(len(tail)) {
 		return fmt.Errorf("it does not end as an Arrow file does")
 	}
 	footer := make([]byte, size)

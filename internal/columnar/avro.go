@@ -14,6 +14,7 @@ import (
 	"github.com/hamba/avro/v2/ocf"
 	"github.com/klauspost/compress/zstd"
 
+	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
 
@@ -84,7 +85,7 @@ func (h *avroHeader) Write(b []byte) (int, error) {
 func (h *avroHeader) write() error {
 	h.past = true
 	w := avro.NewWriter(h.sink, 1<<10)
-	if _, err := w.Write([]byte(avroMagic)); err != nil {
+	if _, err := w.Write([]byte(magic.Avro)); err != nil {
 		return err
 	}
 	w.WriteLong(2)

@@ -5,18 +5,12 @@ import (
 	"fmt"
 	"io"
 
+	"trevak/internal/magic"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
-
-	"trevak/internal/columnar/orc"
-)
-
-// The bytes that files of the formats begin with (Arrow "IPC File Format", Avro "Object Container Files", ORC "File Tail").
-const (
-	arrowMagic = "ARROW1"
-	avroMagic  = "Obj\x01"
 )
 
 // rowReader reads the rows of a file that is not Parquet.
@@ -38,16 +32,16 @@ type partsReader interface {
 
 // openOther returns the reader for a file by its first bytes, nil for Parquet and everything unknown.
 func openOther(from io.ReaderAt, size int64) (rowReader, error) {
-	head := make([]byte, len(arrowMagic))
+	head := make([]byte, len(magic.Arrow))
 	if _, err := from.ReadAt(head, 0); err != nil {
 		return nil, nil // too short for any of the formats, which the Parquet reader tells
 	}
 	switch {
-	case string(head) == arrowMagic:
+	case string(head) == magic.Arrow:
 		return openArrow(from, size)
-	case string(head[:len(avroMagic)]) == avroMagic:
+	case string(head[:len(magic.Avro)]) == magic.Avro:
 		return openAvro(from, size)
-	case string(head[:len(orc.Magic)]) == orc.Magic:
+	case string(head[:len(magic.ORC)]) == magic.ORC:
 		return openORC(from, size)
 	}
 	return nil, nil

@@ -3,7 +3,7 @@ package columnar
 import (
 	"slices"
 
-	"trevak/internal/memory"
+	"trevak/internal/prefault"
 )
 
 // translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is looked up when its number
@@ -44,7 +44,7 @@ func (t *translations) table(of *byte, n int) *translation {
 	if len(t.tables) == mostTranslations {
 		t.tables = append(t.tables[:0], t.tables[1:]...)
 	}
-	t.tables = append(t.tables, translation{of: of, entries: memory.Table[translated](n)})
+	t.tables = append(t.tables, translation{of: of, entries: prefault.Table[translated](n)})
 	return &t.tables[len(t.tables)-1]
 }
 

@@ -16,6 +16,7 @@ import (
 	pqschema "github.com/apache/arrow-go/v18/parquet/schema"
 	"golang.org/x/sync/errgroup"
 
+	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
 
@@ -47,9 +48,6 @@ var DefaultOptions = Options{Codec: DefaultCodec, RowGroupRows: 1 << 20, RowGrou
 
 // createdBy is the name of the writing program in the footer.
 const createdBy = "trevak"
-
-// magic begins and ends a Parquet file.
-const magic = "PAR1"
 
 // Writer writes one Parquet file: pages are encoded here, the footer and the headers of pages are the library's. It keeps no
 // more than a row group in memory. It is not safe for concurrent use.
@@ -126,7 +124,7 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	if o.Geometry != "" {
 		out.geo = newGeo(out.schema, o.Geometry, o.GeometryBox)
 	}
-	_, err = io.WriteString(out.sink, magic)
+	_, err = io.WriteString(out.sink, magic.Parquet)
 	return out, err
 }
 
@@ -350,7 +348,7 @@ func (w *Writer) Close() (*Summary, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := w.sink.Write(append(binary.LittleEndian.AppendUint32(nil, uint32(size)), magic...)); err != nil {
+	if _, err := w.sink.Write(append(binary.LittleEndian.AppendUint32(nil, uint32(size)), magic.Parquet...)); err != nil {
 		return nil, err
 	}
 	nans := make([]int64, len(w.chunks))

@@ -20,7 +20,7 @@ import (
 // Request is what a convert is asked to do.
 type Request struct {
 	write.Task
-	// To is a file, whose ending says in which format it is written, or a folder.
+	// To is a file, whose ending says in which format it is done, or a folder.
 	To string
 	// Format is that of the files in a folder.
 	Format columnar.Format
@@ -53,16 +53,16 @@ func Convert(ctx context.Context, c Request, b run.Budget) (*write.Report, error
 	if err := data.ForeseeRows(ctx, c.Reading, b); err != nil {
 		return nil, err
 	}
-	written, err := write.First(ctx, data, c.Task, b, started, c.To, func(s schema.Schema) (write.Prepared, error) {
+	done, err := write.First(ctx, data, c.Task, b, started, c.To, func(s schema.Schema) (write.Prepared, error) {
 		return c.prepare(ctx, dest, s)
 	})
 	if err != nil {
 		return nil, err
 	}
-	report := written.Report
+	report := done.Report
 	err = data.MustGive(report.RecordsRead)
 	if err == nil {
-		err = dest.publish(ctx, written.Files)
+		err = dest.publish(ctx, done.Files)
 	}
 	if err != nil {
 		dest.discard()

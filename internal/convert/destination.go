@@ -140,7 +140,7 @@ func (d *destination) create(ctx context.Context, folder string) (storage.Writer
 // publish puts the files in the place of what is at the destination.
 func (d *destination) publish(ctx context.Context, files []layout.DataFile) error {
 	if !d.single {
-		if err := d.mark(ctx, files); err != nil {
+		if err := d.list(ctx, files); err != nil {
 			return fault.Wrap(fault.Storage, err, "the finished files cannot be listed")
 		}
 	}

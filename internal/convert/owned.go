@@ -30,8 +30,8 @@ type ownedFile struct {
 
 const ownedWriter = "trevak convert"
 
-// mark lists the files that are about to be published in a folder.
-func (d *destination) mark(ctx context.Context, files []layout.DataFile) error {
+// list lists the files that are about to be published in a folder.
+func (d *destination) list(ctx context.Context, files []layout.DataFile) error {
 	list := owned{WrittenBy: ownedWriter, Files: []ownedFile{}}
 	for _, f := range files {
 		name, ok := storage.Rel(d.uri, f.URI)
@@ -45,7 +45,7 @@ func (d *destination) mark(ctx context.Context, files []layout.DataFile) error {
 	if err != nil {
 		return err
 	}
-	w, err := d.stage.Create(ctx, locate.ConvertMark)
+	w, err := d.stage.Create(ctx, locate.ConvertList)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func eachFile(ctx context.Context, s storage.Store, folder string, visit func(pa
 // mayReplace refuses to replace a folder in which anything lies that no convert wrote.
 func mayReplace(ctx context.Context, s storage.Store, folder string) error {
 	var m owned
-	text, err := storage.ReadAll(ctx, s, storage.Join(folder, locate.ConvertMark))
+	text, err := storage.ReadAll(ctx, s, storage.Join(folder, locate.ConvertList))
 	known := err == nil && json.Unmarshal(text, &m) == nil && m.WrittenBy == ownedWriter
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.Wrap(fault.Storage, err, "what lies in %s cannot be told", folder)
@@ -92,7 +92,7 @@ func mayReplace(ctx context.Context, s storage.Store, folder string) error {
 	}
 	var foreign []string
 	err = eachFile(ctx, s, folder, func(path string, size int64) {
-		if path != locate.ConvertMark && !ours[ownedFile{path, size}] {
+		if path != locate.ConvertList && !ours[ownedFile{path, size}] {
 			foreign = append(foreign, path)
 		}
 	})

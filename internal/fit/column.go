@@ -125,8 +125,8 @@ func (c *column) part(name string) string {
 	return c.path + "." + name
 }
 
-// mark notes whether the next value is there; the caller then appends it.
-func (c *column) mark(valid bool) {
+// setValid notes whether the next value is there; the caller then appends it.
+func (c *column) setValid(valid bool) {
 	switch {
 	case !valid:
 		if c.valid == nil {
@@ -181,7 +181,7 @@ func (c *column) isNull(at int) bool { return c.valid != nil && c.valid[at/8]>>(
 
 // null appends a null.
 func (c *column) null() {
-	c.mark(false)
+	c.setValid(false)
 	if c.words != nil {
 		c.codes = append(c.codes, 0)
 		return
@@ -229,7 +229,7 @@ func (c *column) text(b []byte) bool {
 	if c.field.Unseen || len(c.bytes)+len(b) > math.MaxInt32 {
 		return false
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.bytes = append(c.bytes, b...)
 	c.offsets = append(c.offsets, int32(len(c.bytes)))
 	c.measure(b)

@@ -125,7 +125,7 @@ func (f *filler) fillText(c *column, in *cells.Column, from, to int) int {
 		if c.field.Unseen || len(c.bytes)+len(text) > math.MaxInt32 {
 			return row
 		}
-		c.mark(true)
+		c.setValid(true)
 		c.measure(text)
 		c.bytes = append(c.bytes, text...)
 		c.offsets = append(c.offsets, int32(len(c.bytes)))

@@ -211,7 +211,7 @@ func (w *walker) stop(p parse.Problem) {
 
 // object appends the members of an object to a struct column; members that are absent become null.
 func (w *walker) object(c *column) {
-	c.mark(true)
+	c.setValid(true)
 	c.objects++
 	taken, found := 0, 0
 	w.Open()
@@ -455,7 +455,7 @@ func (w *walker) array(c *column) {
 		w.value(c.element)
 	}
 	w.trail = w.trail[:len(w.trail)-1]
-	c.mark(true)
+	c.setValid(true)
 	c.offsets = append(c.offsets, int32(c.element.n))
 }
 
@@ -464,7 +464,7 @@ func (w *walker) alone(c *column) {
 	w.trail = append(w.trail, 0)
 	w.value(c.element)
 	w.trail = w.trail[:len(w.trail)-1]
-	c.mark(true)
+	c.setValid(true)
 	c.offsets = append(c.offsets, int32(c.element.n))
 }
 
@@ -488,6 +488,6 @@ func (w *walker) entries(c *column) {
 		c.key.text(key)
 		w.value(c.element)
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.offsets = append(c.offsets, int32(c.element.n))
 }

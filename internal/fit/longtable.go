@@ -5,7 +5,7 @@ import (
 
 	"github.com/zeebo/xxh3"
 
-	"trevak/internal/memory"
+	"trevak/internal/prefault"
 )
 
 // longTable finds the numbers of texts that are too long to be a lexical.Word. It keeps its own copy of each.
@@ -53,7 +53,7 @@ func (t *longTable) find(text []byte, doubled bool) uint32 {
 func (t *longTable) add(text []byte, doubled bool, id uint32) {
 	if 2*(len(t.ends)+1) > len(t.slots) {
 		old := t.slots
-		t.slots = memory.Table[longSlot](max(16, 2*len(old)))
+		t.slots = prefault.Table[longSlot](max(16, 2*len(old)))
 		for _, s := range old {
 			if s.text != 0 {
 				*t.place(t.text(s.text-1), s.quote, s.hash) = s

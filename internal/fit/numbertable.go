@@ -2,8 +2,8 @@ package fit
 
 import (
 	"trevak/internal/lexical"
-	"trevak/internal/memory"
 	"trevak/internal/parse/cells"
+	"trevak/internal/prefault"
 )
 
 // numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as a quantity does so in
@@ -110,7 +110,7 @@ func (t *numberTable) reach(v int64) bool {
 		return false
 	}
 	*t.room -= missing
-	ids := memory.Table[uint16](int(high - low))
+	ids := prefault.Table[uint16](int(high - low))
 	if t.taken() > 0 {
 		copy(ids[t.base-low:], t.ids)
 	}

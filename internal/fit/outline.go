@@ -133,7 +133,7 @@ func (o *outline) object(c *column, at int) int {
 	if at = o.open(at); at < 0 {
 		return -1
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.objects++
 	data, object := o.data, c.objects
 	next, found := 0, 0
@@ -372,7 +372,7 @@ func (o *outline) array(c *column, at int) int {
 			return -1
 		}
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.offsets = append(c.offsets, int32(c.element.count()))
 	o.depth--
 	return at + 1
@@ -399,7 +399,7 @@ func (o *outline) entries(c *column, at int) int {
 			return -1
 		}
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.offsets = append(c.offsets, int32(c.element.count()))
 	o.depth--
 	return at + 1

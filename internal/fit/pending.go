@@ -9,12 +9,12 @@ func (c *column) count() int { return c.n + len(c.spans) }
 func (c *column) nullLater() {
 	switch c.outlined {
 	case outlinedStruct:
-		c.mark(false)
+		c.setValid(false)
 		for _, child := range c.children {
 			child.nullLater()
 		}
 	case outlinedList, outlinedMap:
-		c.mark(false)
+		c.setValid(false)
 		c.offsets = append(c.offsets, int32(c.element.count()))
 	default:
 		if c.field.Skip {

@@ -94,49 +94,49 @@ func (c *column) scalar(b []byte) bool {
 	case schema.Long, schema.Time, schema.Timestamp, schema.TimestampTz, schema.TimestampNs, schema.TimestampTzNs:
 		v, ok := c.reader.long(c.field.Type.Kind, b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.longs = append(c.longs, v)
 		}
 		return ok
 	case schema.Int, schema.Date:
 		v, ok := c.reader.int(c.field.Type.Kind, b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.ints = append(c.ints, v)
 		}
 		return ok
 	case schema.Double:
 		v, ok := c.reader.double(b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.doubles = append(c.doubles, v)
 		}
 		return ok
 	case schema.Float:
 		v, ok := c.reader.float(b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.floats = append(c.floats, v)
 		}
 		return ok
 	case schema.Decimal:
 		v, ok := c.reader.decimal(b, c.field.Type.Precision, c.field.Type.Scale)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.decimals = append(c.decimals, decimal128.New(v.High, v.Low))
 		}
 		return ok
 	case schema.Boolean:
 		v, ok := c.reader.boolean(b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.bit(v)
 		}
 		return ok
 	case schema.UUID:
 		v, ok := c.reader.uuid(b)
 		if ok {
-			c.mark(true)
+			c.setValid(true)
 			c.bytes = append(c.bytes, v[:]...)
 		}
 		return ok

@@ -229,7 +229,7 @@ func (c *column) take(text []byte) (ok bool) {
 	}
 	id, ok := c.words.find(text)
 	if ok {
-		c.mark(true)
+		c.setValid(true)
 		c.codes = append(c.codes, id-1)
 	}
 	return ok
@@ -244,7 +244,7 @@ func (c *column) takeEscaped(raw []byte) (ok bool) {
 	if id == 0 {
 		return false
 	}
-	c.mark(true)
+	c.setValid(true)
 	c.codes = append(c.codes, id-1)
 	return true
 }
@@ -280,7 +280,7 @@ func (c *column) uncoded(rows int) *column {
 			out.null()
 			continue
 		}
-		out.mark(true)
+		out.setValid(true)
 		switch c.field.Type.Kind {
 		case schema.String:
 			out.bytes = append(out.bytes, from.bytes[from.offsets[code]:from.offsets[code+1]]...)

@@ -4,7 +4,7 @@ import (
 	"math/bits"
 
 	"trevak/internal/lexical"
-	"trevak/internal/memory"
+	"trevak/internal/prefault"
 )
 
 // wordTable finds the numbers of texts of up to lexical.WordBytes bytes. What is looked at for one is near together in memory for all of them: a slot of two bytes
@@ -22,7 +22,7 @@ const mostWordIDs = 1<<16 - 1
 const firstSlots = 256
 
 func newWordTable() wordTable {
-	return wordTable{slots: memory.Table[uint16](firstSlots), keys: make([]lexical.Word, 1, firstSlots/4), shift: 64 - bits.TrailingZeros(firstSlots)}
+	return wordTable{slots: prefault.Table[uint16](firstSlots), keys: make([]lexical.Word, 1, firstSlots/4), shift: 64 - bits.TrailingZeros(firstSlots)}
 }
 
 // slot returns where the search for a key begins.
@@ -52,7 +52,7 @@ func (t *wordTable) add(k lexical.Word, id uint32) {
 	t.keys[id] = k
 	if t.n++; t.n > len(t.slots)/4 {
 		old := t.slots
-		t.slots = memory.Table[uint16](2 * len(old))
+		t.slots = prefault.Table[uint16](2 * len(old))
 		t.shift--
 		for _, id := range old {
 			if id != 0 {

@@ -110,7 +110,7 @@ func (d *Data) shape(ctx context.Context, b run.Budget, whole bool) (err error) 
 	}
 	shaped := scan.NewShaped(f.base.Rows, f.inference.Schema, f.plan)
 	if shaped.Whole = f.inference.Whole; !shaped.Whole {
-		shaped.Claims = f.inference.sample.Claims
+		shaped.AssumedStarts = f.inference.sample.AssumedStarts
 	}
 	d.Rows = shaped
 	return nil

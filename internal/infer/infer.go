@@ -285,12 +285,12 @@ func (i *Inference) OfRecords() *Inference {
 	return i
 }
 
-// Claims are the offsets, by object, at which the records of the sample were taken to begin; nil where all records were looked at.
-func (i *Inference) Claims() map[int][]int64 {
+// AssumedStarts are the offsets, by object, at which the records of the sample were taken to begin; nil where all records were looked at.
+func (i *Inference) AssumedStarts() map[int][]int64 {
 	if i.Whole || i.sample == nil {
 		return nil
 	}
-	return i.sample.Claims
+	return i.sample.AssumedStarts
 }
 
 // SettleUnseen makes plain strings of the columns in which the whole source has no value. Their type stays open, except that of the elements of lists

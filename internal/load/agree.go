@@ -10,7 +10,7 @@ import (
 )
 
 // sameLayout refuses partition fields and sort orders that are not the table's.
-func (l *further) sameLayout() error {
+func (l *appending) sameLayout() error {
 	sort, err := layout.ParseSort(l.Sort, l.table.Schema)
 	if err != nil {
 		return err
@@ -42,7 +42,7 @@ func orNothing(s fmt.Stringer) string {
 
 // sameNames refuses rows whose flattened names would mean other things than those of the table: a column that now has to be told apart from another may be
 // the one that the table has under the plain name.
-func (l *further) sameNames() error {
+func (l *appending) sameNames() error {
 	index := schema.NewIndex(l.table.Schema.Fields, l.Corrections.Names)
 	for _, twin := range l.data.Twins() {
 		if index.Find(twin.Plain) >= 0 && index.Find(twin.Name) < 0 {

@@ -55,7 +55,7 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		report, err = l.once(ctx, b)
 		return err
 	}, func(err error) (bool, error) {
-		// Another load changed the table between the look at it and the commit: the files are written anew for the table as it is.
+		// Another load changed the table between the look at it and the commit: the files are done anew for the table as it is.
 		return errors.Is(err, table.ErrChanged) && tries < mostTries, nil
 	})
 	return report, err
@@ -103,7 +103,7 @@ func Check(ctx context.Context, l Request, b run.Budget) error {
 	}
 	l.DryRun = true
 	if existing != nil {
-		f := further{Request: l, data: data, table: existing, budget: b, started: time.Now()}
+		f := appending{Request: l, data: data, table: existing, budget: b, started: time.Now()}
 		if err := f.begin(ctx); err != nil {
 			return err
 		}
@@ -152,19 +152,19 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	if err = l.Warehouse.MayWrite(ctx, l.Into, w.existing); err != nil {
 		return w, err
 	}
-	var written write.Written
+	var done write.Result
 	if w.existing == nil {
-		w.load, written, err = l.first(ctx, w.data, b, w.started)
+		w.load, done, err = l.first(ctx, w.data, b, w.started)
 	} else {
-		f := further{Request: l, data: w.data, table: w.existing, budget: b, started: w.started}
-		written, err = f.run(ctx)
+		f := appending{Request: l, data: w.data, table: w.existing, budget: b, started: w.started}
+		done, err = f.run(ctx)
 		w.load = f.load
 	}
 	if err != nil {
 		return w, err
 	}
-	report := written.Report
-	w.report, w.files = report, written.Files
+	report := done.Report
+	w.report, w.files = report, done.Files
 	report.Table, report.Created = l.Into.String(), w.load.Creates
 	if err := w.data.MustGive(report.RecordsRead); err != nil {
 		w.load.Rollback()
@@ -196,7 +196,7 @@ func (w *pending) commit(ctx context.Context, b run.Budget) error {
 		return err
 	}
 	if snapshot.Unhinted != nil {
-		b.Warned(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them could not be written: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
+		b.Warned(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them could not be done: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
 	}
 	w.report.SnapshotID, w.report.Seconds = snapshot.ID, time.Since(w.started).Seconds()
 	return nil
@@ -220,16 +220,16 @@ func (nowhere) Commit() error { return nil }
 func (nowhere) Abort() error { return nil }
 
 // first writes the files of a table that does not exist yet.
-func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started time.Time) (*table.Append, write.Written, error) {
+func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started time.Time) (*table.Append, write.Result, error) {
 	var load *table.Append
-	written, err := write.First(ctx, d, l.Task, b, started, l.Into.String(), func(s schema.Schema) (out write.Prepared, err error) {
+	done, err := write.First(ctx, d, l.Task, b, started, l.Into.String(), func(s schema.Schema) (out write.Prepared, err error) {
 		load, out, err = l.firstOutput(s)
 		return out, err
 	})
 	if err == nil {
-		load.Schema = written.Schema
+		load.Schema = done.Schema
 	}
-	return load, written, err
+	return load, done, err
 }
 
 // firstOutput begins the first load of a table under a schema.

@@ -87,12 +87,12 @@ func (l Request) parts() ([]Request, error) {
 
 // commitAll commits to each table, unless the same load did so before and could not be finished.
 func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) error {
-	mark := l.mark(all)
+	id := l.splitID(all)
 	there := make([]table.Snapshot, len(all))
 	done := make([]bool, len(all))
 	for i, w := range all {
 		if w.existing != nil {
-			there[i], done[i] = w.existing.Marked(mark)
+			there[i], done[i] = w.existing.Split(id)
 		}
 	}
 	if !slices.Contains(done, false) {
@@ -107,7 +107,7 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 			w.report.SnapshotID, w.report.Completed = there[i].ID, true
 			continue
 		}
-		w.load.Mark = mark
+		w.load.SplitID = id
 		report := w.report
 		if err := w.commit(ctx, b); err != nil {
 			for _, later := range all[i+1:] {
@@ -123,8 +123,8 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 	return nil
 }
 
-// mark tells the load of these objects into these tables from all others, whenever it is done.
-func (l Request) mark(all []*pending) string {
+// splitID tells the load of these objects into these tables from all others, whenever it is done.
+func (l Request) splitID(all []*pending) string {
 	var text strings.Builder
 	for i, o := range all[0].report.Objects {
 		fmt.Fprintf(&text, "%s %s\n", all[0].data.Inputs[i].Canonical(), o.Hash)

@@ -59,7 +59,7 @@ func (f *Found) members(ctx context.Context, object storage.Object, matched bool
 				source: archived{a, m, location}})
 		}
 	}
-	return apart(path, spans)
+	return disjoint(path, spans)
 }
 
 // archive is a zip file that is open while members of it are read.
@@ -139,8 +139,8 @@ func (m member) Close() error { return errors.Join(m.ReadCloser.Close(), m.archi
 // span is where the bytes of a member lie.
 type span struct{ from, to int64 }
 
-// apart refuses an archive in which members share bytes: a small one could then hold very much.
-func apart(path string, spans []span) error {
+// disjoint refuses an archive in which members share bytes: a small one could then hold very much.
+func disjoint(path string, spans []span) error {
 	slices.SortFunc(spans, func(a, b span) int { return int(a.from - b.from) })
 	for i := 1; i < len(spans); i++ {
 		if spans[i].from < spans[i-1].to {

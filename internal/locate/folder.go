@@ -17,7 +17,7 @@ func (f *Found) below(ctx context.Context, folder string) error {
 		switch {
 		case err != nil:
 			return explained(ctx, f.store, e.URI, err)
-		case e.Name == ConvertMark:
+		case e.Name == ConvertList:
 			return nil
 		case hidden(e.Name) && e.Kind == storage.Folder:
 			return storage.SkipFolder
@@ -64,8 +64,8 @@ func (f *Found) within(ctx context.Context, e storage.Entry) error {
 	return f.file(ctx, object, true)
 }
 
-// ConvertMark is the file in which a convert lists what it wrote to a folder.
-const ConvertMark = ".trevak-convert.json"
+// ConvertList is the file in which a convert lists what it wrote to a folder.
+const ConvertList = ".trevak-convert.json"
 
 // WarehouseLock is the file that marks a folder of tables, which commits lock.
 const WarehouseLock = ".commit.lock"

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/magic"
 	"trevak/internal/storage"
 )
 
@@ -172,7 +173,7 @@ func (f *Found) zipped(ctx context.Context, object storage.Object) bool {
 	defer file.Close()
 	head := make([]byte, 4)
 	_, err = io.ReadFull(file, head)
-	return err == nil && string(head) == "PK\x03\x04"
+	return err == nil && string(head) == magic.Zip
 }
 
 // hidden reports whether a name is one that is passed over. Steps upward, which members of archives may have, hide nothing.

@@ -33,9 +33,9 @@ const (
 type Sample struct {
 	// spot is the size of a spot in bytes.
 	spot int
-	// Claims are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
+	// AssumedStarts are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
 	// holds only if records do begin there, which the writing pass sees.
-	Claims map[int][]int64
+	AssumedStarts map[int][]int64
 }
 
 // NewSample returns an empty sample that shows the types of a source of so many bytes.
@@ -44,7 +44,9 @@ func NewSample(bytes int64) *Sample {
 }
 
 // NewSampleOf returns an empty sample with spots of so many bytes.
-func NewSampleOf(spot int64) *Sample { return &Sample{spot: int(spot), Claims: map[int][]int64{}} }
+func NewSampleOf(spot int64) *Sample {
+	return &Sample{spot: int(spot), AssumedStarts: map[int][]int64{}}
+}
 
 // MeasuredSpot is the size of a spot where sizes and speeds are measured: enough for values to repeat as they do in all of the source.
 const MeasuredSpot = 256 << 10
@@ -144,7 +146,7 @@ func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, in
 			continue
 		}
 		if in.Rules.Format == sniff.Delimited {
-			p.sample.Claims[i] = append(p.sample.Claims[i], claim)
+			p.sample.AssumedStarts[i] = append(p.sample.AssumedStarts[i], claim)
 		}
 		if err := send(block, i); err != nil {
 			return err

@@ -47,8 +47,8 @@ type Target struct {
 	// Unknown says what becomes of columns that the schema does not have, Style how names are made legal.
 	Unknown fit.Unknown
 	Style   schema.NameStyle
-	// Claims are those of the sample that the schema came of.
-	Claims map[int][]int64
+	// AssumedStarts are those of the sample that the schema came of.
+	AssumedStarts map[int][]int64
 }
 
 // Request says which rows are wanted, and how.

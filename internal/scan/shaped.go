@@ -25,9 +25,9 @@ type Shaped struct {
 	Base    Source
 	Records schema.Schema
 	Form    *shape.Plan
-	// Whole says that Records rests on all records; without that, Claims are those of the sample that it rests on.
-	Whole  bool
-	Claims map[int][]int64
+	// Whole says that Records rests on all records; without that, AssumedStarts are those of the sample that it rests on.
+	Whole         bool
+	AssumedStarts map[int][]int64
 	// Sort bounds what rows take that are brought together from all of an object.
 	Sort layout.Options
 
@@ -66,9 +66,9 @@ func (s *Shaped) Plan(ctx context.Context, bytes int64) ([]Split, error) {
 // request makes of what is asked for what is asked of the base.
 func (s *Shaped) request(r Request) Request {
 	_, declared := s.Base.Declared()
-	target := Target{Schema: s.Records, Unknown: fit.UnknownWidens, Claims: s.Claims, Style: schema.SafeNames, Fixed: declared}
+	target := Target{Schema: s.Records, Unknown: fit.UnknownWidens, AssumedStarts: s.AssumedStarts, Style: schema.SafeNames, Fixed: declared}
 	if s.Whole {
-		target.Claims, target.Unknown = nil, fit.UnknownKept
+		target.AssumedStarts, target.Unknown = nil, fit.UnknownKept
 	}
 	return Request{Target: target, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() && s.Form.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
 }

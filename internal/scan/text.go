@@ -71,7 +71,7 @@ type fitter struct {
 	delimited *fit.Delimited
 	json      *fit.JSON
 	columns   *Columns
-	claims    map[int][]int64
+	assumed   map[int][]int64
 	records   delimited.Records
 	lines     json.Records
 	keepRaw   bool
@@ -80,7 +80,7 @@ type fitter struct {
 
 // newFitter prepares a worker.
 func newFitter(from *source.Source, r Request, columns *Columns) *fitter {
-	f := &fitter{source: from, columns: columns, claims: r.Target.Claims, keepRaw: r.Raw, starts: r.starts}
+	f := &fitter{source: from, columns: columns, assumed: r.Target.AssumedStarts, keepRaw: r.Raw, starts: r.starts}
 	if from.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(r.Target.Schema, r.Target.Unknown, !r.Target.Fixed, r.coded())
 	} else {
@@ -163,7 +163,7 @@ func (f *fitter) raws(object int, out *Rows) []string {
 
 // astray reports whether the sample took a record to begin in the block where none does.
 func (f *fitter) astray(block *parse.Block) bool {
-	for _, claim := range f.claims[block.Object] {
+	for _, claim := range f.assumed[block.Object] {
 		at := int(claim - block.Offset)
 		if claim < block.Offset || at >= len(block.Data) {
 			continue

@@ -14,6 +14,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/locate"
+	"trevak/internal/magic"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/parse/json"
 )
@@ -161,7 +162,7 @@ var notYet = []struct{ magic, name string }{
 var columnarFormats = []struct {
 	format             Format
 	magic, shown, name string
-}{{Parquet, "PAR1", "PAR1", "Parquet"}, {Arrow, "ARROW1", "ARROW1", "Arrow IPC"}, {Avro, "Obj\x01", "Obj1", "Avro"}, {ORC, "ORC", "ORC", "ORC"}}
+}{{Parquet, magic.Parquet, "PAR1", "Parquet"}, {Arrow, magic.Arrow, "ARROW1", "Arrow IPC"}, {Avro, magic.Avro, "Obj1", "Avro"}, {ORC, magic.ORC, "ORC", "ORC"}}
 
 // isText reports whether the bytes have no control characters but those of texts: a text may well begin with the letters ORC.
 func isText(head []byte) bool {
@@ -212,7 +213,7 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 			return r, fault.New(fault.Input, "is %s, which is not read yet", f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
 		}
 	}
-	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+	if bytes.HasPrefix(head, []byte(magic.Zip)) {
 		return r, fault.New(fault.Input, "is a zip archive or a workbook, whose list of parts is at its end, so it cannot be read from a stream").Try("save it unpacked as a file, and name that")
 	}
 	if n := mostlyControls(head); n > 0 && stated.Encoding == "" && !stated.forced() && stated.Records == "" {

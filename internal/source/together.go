@@ -42,13 +42,13 @@ func (s *Source) belongTogether() error {
 		}
 		return int(a.bytes - b.bytes)
 	})
-	var apart []string
+	var outliers []string
 	for _, g := range groups {
 		if g == main {
 			continue
 		}
 		for _, i := range g.members {
-			apart = append(apart, fmt.Sprintf("%s (%s)", s.Inputs[i].Location, s.describe(i)))
+			outliers = append(outliers, fmt.Sprintf("%s (%s)", s.Inputs[i].Location, s.describe(i)))
 		}
 	}
 	first := slices.Min(main.members)
@@ -57,14 +57,14 @@ func (s *Source) belongTogether() error {
 		others = fmt.Sprintf("%s (%s)", s.Inputs[first].Location, s.describe(first))
 	}
 	stand := "stands"
-	if len(apart) > 1 {
+	if len(outliers) > 1 {
 		stand = "stand"
 	}
 	way := "name the files that are meant, or take all of them with --mixed-files"
 	if pattern := s.patternOf(main); pattern != "" {
 		way = fmt.Sprintf("name the files that are meant, like '%s', or take all of them with --mixed-files", pattern)
 	}
-	return fault.New(fault.Input, "%s %s apart from %s: its records would become rows among theirs", wording.Some(apart), stand, others).Try("%s", way)
+	return fault.New(fault.Input, "%s %s apart from %s: its records would become rows among theirs", wording.Some(outliers), stand, others).Try("%s", way)
 }
 
 // kindred groups the objects by format and names. Objects of which no names are known are with any others of their format, unless they have but one

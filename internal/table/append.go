@@ -33,8 +33,8 @@ type Append struct {
 	// Cause and Changes tell why the schema is not the table's any more, and how.
 	Cause   string
 	Changes []string
-	// Mark is kept with the snapshot, for Marked; empty for none.
-	Mark string
+	// SplitID is kept with the snapshot, for Split; empty for none.
+	SplitID string
 
 	warehouse *Warehouse
 	name      Name
@@ -48,8 +48,8 @@ type Append struct {
 	published bool
 }
 
-// markKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
-const markKey = "trevak.split-id"
+// splitIDKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
+const splitIDKey = "trevak.split-id"
 
 // properties are given to every new table: small metadata and quick commits however many there are.
 func properties(mapping, notes, log string) iceberg.Properties {
@@ -207,8 +207,8 @@ func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer,
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check, Prepare: a.sync, Schema: a.schema}
-	if a.Mark != "" {
-		c.Summary = map[string]string{markKey: a.Mark}
+	if a.SplitID != "" {
+		c.Summary = map[string]string{splitIDKey: a.SplitID}
 	}
 	if a.Creates {
 		c.created = a.base.Metadata()

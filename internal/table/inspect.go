@@ -70,10 +70,10 @@ func (t *Table) Snapshots() []Snapshot {
 	return out
 }
 
-// Marked returns the state that a load with a mark left; ok is false without one.
-func (t *Table) Marked(mark string) (s Snapshot, ok bool) {
+// Split returns the state that a load with a SplitID left; ok is false without one.
+func (t *Table) Split(id string) (s Snapshot, ok bool) {
 	for _, s := range t.table.Metadata().Snapshots() {
-		if s.Summary != nil && s.Summary.Properties[markKey] == mark {
+		if s.Summary != nil && s.Summary.Properties[splitIDKey] == id {
 			return describeSnapshot(s), true
 		}
 	}

@@ -34,7 +34,7 @@ type writing struct {
 // pass reads the source once and writes its rows; bad is told of the records that become none. It returns scan.ErrWider when a
 // wider schema would be needed, ErrMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
 func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) error {
-	target := scan.Target{Schema: w.out.Schema, Fixed: w.out.Fixed, Unknown: w.out.Unknown, Style: w.out.Style, Claims: w.out.Claims}
+	target := scan.Target{Schema: w.out.Schema, Fixed: w.out.Fixed, Unknown: w.out.Unknown, Style: w.out.Style, AssumedStarts: w.out.AssumedStarts}
 	w.columns = scan.Find(w.data.Rows, target)
 	if w.data.Rows.Named() && w.columns.Unknown() && w.out.Unknown == fit.UnknownWidens {
 		return scan.ErrWider

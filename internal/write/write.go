@@ -37,8 +37,8 @@ type Output struct {
 	Stop bool
 	// Known are the differences that are known already.
 	Known []schema.Difference
-	// Claims are those of the sample that the schema came of.
-	Claims map[int][]int64
+	// AssumedStarts are those of the sample that the schema came of.
+	AssumedStarts map[int][]int64
 	// Extras are the columns that the run adds.
 	Extras []Extra
 	// Hashes says that objects are told with their hashes.
@@ -58,8 +58,8 @@ type Prepared struct {
 	Undo func()
 }
 
-// Written is what an attempt that succeeded wrote.
-type Written struct {
+// Result is what an attempt that succeeded wrote.
+type Result struct {
 	Output
 	Files  []layout.DataFile
 	Report *Report
@@ -67,16 +67,16 @@ type Written struct {
 
 // First writes rows under an inferred schema that may turn out too narrow: then it is inferred from the whole source,
 // and what was written is written anew. prepare makes a fresh output for a schema.
-func First(ctx context.Context, d *infer.Data, t Task, b run.Budget, started time.Time, target string, prepare func(schema.Schema) (Prepared, error)) (Written, error) {
+func First(ctx context.Context, d *infer.Data, t Task, b run.Budget, started time.Time, target string, prepare func(schema.Schema) (Prepared, error)) (Result, error) {
 	added, err := Extras(d, t)
 	if err != nil {
-		return Written{}, err
+		return Result{}, err
 	}
 	inferred, err := d.First(ctx, t.Reading, b)
 	if err != nil {
-		return Written{}, err
+		return Result{}, err
 	}
-	var done Written
+	var done Result
 	rewritten, warned := false, false
 	err = infer.Again(func() error {
 		if inferred.Observed.Surplus > 0 && !HasMisfits(added) {
@@ -99,7 +99,7 @@ func First(ctx context.Context, d *infer.Data, t Task, b run.Budget, started tim
 			return err
 		}
 		report.Rewritten = rewritten && !out.Dry
-		done = Written{out.Output, files, report}
+		done = Result{out.Output, files, report}
 		return nil
 	}, MisfitsNeedAColumn(&added), Relearn(ctx, d, t.Reading, b, &inferred))
 	return done, err
@@ -156,7 +156,7 @@ func Under(inferred *infer.Inference, added []Extra, prepare func(schema.Schema)
 	if inferred.Whole {
 		infer.SettleUnseen(&out.Schema)
 	}
-	out.Claims, out.Extras = inferred.Claims(), added
+	out.AssumedStarts, out.Extras = inferred.AssumedStarts(), added
 	return out, nil
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"github.com/zeebo/xxh3"
 
-	"trevak/internal/memory"
+	"trevak/internal/prefault"
 )
 
 // A dictionary numbers different values in the order in which they first come. Both kinds are open-addressing tables that are
@@ -78,7 +78,7 @@ func (d *Fixed[T]) id(v T) uint32 {
 }
 
 func (d *Fixed[T]) grow() {
-	d.slots = memory.Table[fixedSlot[T]](max(firstSlots, 2*len(d.slots)))
+	d.slots = prefault.Table[fixedSlot[T]](max(firstSlots, 2*len(d.slots)))
 	d.shift = 64 - bits.TrailingZeros(uint(len(d.slots)))
 	for i, v := range d.Values {
 		at := d.slot(v)
@@ -140,7 +140,7 @@ func (d *Text) ID(v []byte) uint32 {
 }
 
 func (d *Text) grow() {
-	d.slots = memory.Table[textSlot](max(firstSlots, 2*len(d.slots)))
+	d.slots = prefault.Table[textSlot](max(firstSlots, 2*len(d.slots)))
 	for i := range d.Ends {
 		hash := hashText(d.Value(uint32(i)))
 		at := int(hash) & (len(d.slots) - 1)

@@ -11,9 +11,6 @@ import (
 	"trevak/internal/schema"
 )
 
-// Magic begins a file, and ends its postscript.
-const Magic = "ORC"
-
 // kind is the kind of a type ("Type Information").
 type kind uint64
 

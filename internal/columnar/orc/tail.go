@@ -8,6 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"google.golang.org/protobuf/encoding/protowire"
 
+	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
 
@@ -49,7 +50,7 @@ type tail struct {
 
 // readTail reads postscript and footer, and checks that what they speak of lies within the file.
 func readTail(r io.ReaderAt, size int64) (*tail, error) {
-	if size < int64(len(Magic))+2 {
+	if size < int64(len(magic.ORC))+2 {
 		return nil, fmt.Errorf("it has %d bytes, which is no ORC file", size)
 	}
 	last := make([]byte, min(size, 256))
@@ -91,7 +92,7 @@ func (t *tail) postscript(m []byte) (footer, metadata uint64, err error) {
 	var codec compression
 	var most uint64
 	var version []uint64
-	magic := ""
+	ending := ""
 	err = walk(m, func(field protowire.Number, v value) (err error) {
 		switch field {
 		case 1:
@@ -107,11 +108,11 @@ func (t *tail) postscript(m []byte) (footer, metadata uint64, err error) {
 		case 5:
 			metadata = v.number
 		case 8000:
-			magic = string(v.bytes)
+			ending = string(v.bytes)
 		}
 		return err
 	})
-	if err != nil || magic != Magic {
+	if err != nil || ending != magic.ORC {
 		return 0, 0, fmt.Errorf("it does not end as an ORC file does")
 	}
 	if len(version) >= 2 {

@@ -11,6 +11,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
+	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
 
@@ -62,7 +63,7 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 			out.columns[id].bloom = &bloom{}
 		}
 	})
-	return out, out.write([]byte(Magic))
+	return out, out.write([]byte(magic.ORC))
 }
 
 func (w *Writer) write(p []byte) error {
@@ -244,7 +245,7 @@ func (w *Writer) Close() (rows int64, err error) {
 	for _, d := range w.details {
 		metadata.bytes(1, d)
 	}
-	footer.uint(1, uint64(len(Magic)))
+	footer.uint(1, uint64(len(magic.ORC)))
 	footer.uint(2, uint64(content))
 	for _, s := range w.stripes {
 		footer.bytes(3, s)
@@ -286,7 +287,7 @@ func (w *Writer) postscript(metadata, footer int) error {
 	m.packed(4, []uint64{0, 12})
 	m.uint(5, uint64(metadata))
 	m.uint(6, writerVersion)
-	m.text(8000, Magic)
+	m.text(8000, magic.ORC)
 	if len(m) > 255 {
 		return fmt.Errorf("the postscript has %d bytes", len(m))
 	}

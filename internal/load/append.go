@@ -17,8 +17,8 @@ import (
 	"trevak/internal/write"
 )
 
-// further is a load into a table that exists.
-type further struct {
+// appending is a load into a table that exists.
+type appending struct {
 	Request
 	data    *infer.Data
 	table   *table.Table
@@ -31,7 +31,7 @@ type further struct {
 }
 
 // begin makes the checks that need no row, and looks at the records where that is needed.
-func (l *further) begin(ctx context.Context) (err error) {
+func (l *appending) begin(ctx context.Context) (err error) {
 	if err := l.sameLayout(); err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (l *further) begin(ctx context.Context) (err error) {
 }
 
 // sameKey refuses a key that was stated for this load and is not the table's: a load does not give a table that exists another one.
-func (l *further) sameKey() error {
+func (l *appending) sameKey() error {
 	if !l.KeyStated || slices.Equal(l.Corrections.Key, l.table.Schema.Key) {
 		return nil
 	}
@@ -73,8 +73,8 @@ func (l *further) sameKey() error {
 		Try("leave it out; --required has a record without a value refused")
 }
 
-func (l *further) run(ctx context.Context) (write.Written, error) {
-	var done write.Written
+func (l *appending) run(ctx context.Context) (write.Result, error) {
+	var done write.Result
 	if err := l.begin(ctx); err != nil {
 		return done, err
 	}
@@ -91,7 +91,7 @@ func (l *further) run(ctx context.Context) (write.Written, error) {
 			return err
 		}
 		report.Rewritten = rewritten && !l.DryRun
-		done = write.Written{Output: out, Files: files, Report: report}
+		done = write.Result{Output: out, Files: files, Report: report}
 		return nil
 	}, write.MisfitsNeedAColumn(&l.added), write.Relearn(ctx, l.data, l.Reading, l.budget, &l.inferred))
 	if err != nil {
@@ -119,7 +119,7 @@ func cause(s *infer.Data) string {
 
 // look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for corrections, and to
 // tell every difference.
-func (l *further) look(ctx context.Context) (err error) {
+func (l *appending) look(ctx context.Context) (err error) {
 	c := l.Corrections
 	_, declared := l.data.Rows.Declared()
 	corrected := len(c.Types)+len(c.Renames)+len(c.Only)+len(c.Drop)+len(c.Required)+len(c.Key)+len(c.Columns) > 0
@@ -135,12 +135,12 @@ func (l *further) look(ctx context.Context) (err error) {
 	return err
 }
 
-func (l *further) newNames() bool {
+func (l *appending) newNames() bool {
 	return scan.Find(l.data.Rows, scan.Target{Schema: l.table.Schema, Style: l.Corrections.Names, Fixed: true}).Unknown()
 }
 
 // prepare makes the output of the next attempt.
-func (l *further) prepare() (write.Output, error) {
+func (l *appending) prepare() (write.Output, error) {
 	if err := l.sameNames(); err != nil {
 		return write.Output{}, err
 	}
@@ -186,7 +186,7 @@ func (l *further) prepare() (write.Output, error) {
 
 // addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits comes under any
 // policy.
-func (l *further) addOwn(s *schema.Schema, next *int) {
+func (l *appending) addOwn(s *schema.Schema, next *int) {
 	for _, e := range l.added {
 		if s.Index(e.Field.Name) >= 0 || l.Drift != Grow && e.Field.Name != schema.MisfitColumn {
 			continue
@@ -202,7 +202,7 @@ func (l *further) addOwn(s *schema.Schema, next *int) {
 
 // byPosition gives the fields of objects without a header the names of the table's columns, in the order these were made, unless the table knows them by
 // the names that fields without a header have.
-func (l *further) byPosition() {
+func (l *appending) byPosition() {
 	columns := slices.Clone(l.table.Schema.Fields)
 	slices.SortFunc(columns, func(a, b schema.Field) int { return a.ID - b.ID })
 	index := schema.NewIndex(columns, l.Corrections.Names)
@@ -222,7 +222,7 @@ func (l *further) byPosition() {
 }
 
 // notation makes the table's columns be read as the corrections say of all columns.
-func (l *further) notation(s *schema.Schema) {
+func (l *appending) notation(s *schema.Schema) {
 	s.Walk(func(_ string, f *schema.Field) {
 		if f.Type.Nested() {
 			return
@@ -236,7 +236,7 @@ func (l *further) notation(s *schema.Schema) {
 }
 
 // evolve brings the batch's own schema into the table's.
-func (l *further) evolve(s *schema.Schema, next *int, out *write.Output) error {
+func (l *appending) evolve(s *schema.Schema, next *int, out *write.Output) error {
 	if err := l.matched(); err != nil {
 		return err
 	}
@@ -247,7 +247,7 @@ func (l *further) evolve(s *schema.Schema, next *int, out *write.Output) error {
 	if err := write.SparesOwn(batch.Fields); err != nil {
 		return err
 	}
-	out.Claims = l.inferred.Claims()
+	out.AssumedStarts = l.inferred.AssumedStarts()
 	evolved, found := schema.Evolve(*s, batch, l.Corrections.Names, next)
 	if l.Drift == Stop && len(found) > 0 {
 		return &write.DriftError{Table: l.table.Name.String(), Differences: found}
@@ -273,7 +273,7 @@ func (l *further) evolve(s *schema.Schema, next *int, out *write.Output) error {
 }
 
 // matched explains corrections that name a column which neither source nor table has.
-func (l *further) matched() error {
+func (l *appending) matched() error {
 	kept := l.inferred.Unmatched[:0]
 	for _, u := range l.inferred.Unmatched {
 		known := false
@@ -289,7 +289,7 @@ func (l *further) matched() error {
 }
 
 // renamesHold refuses a new name for a column that the table has under another: a load does not rename columns of a table.
-func (l *further) renamesHold() error {
+func (l *appending) renamesHold() error {
 	index := schema.NewIndex(l.table.Schema.Fields, l.Corrections.Names)
 	for _, old := range write.SortedKeys(l.Corrections.Renames) {
 		name := l.Corrections.Renames[old]
@@ -315,7 +315,7 @@ func passOver(s *schema.Schema, batch schema.Schema) {
 }
 
 // pinTable marks the columns of a table whose type the user states, so that every spelling of it is taken and it does not widen.
-func (l *further) pinTable(s *schema.Schema) error {
+func (l *appending) pinTable(s *schema.Schema) error {
 	var err error
 	s.Walk(func(path string, f *schema.Field) {
 		stated, ok := l.Corrections.Types[path]
@@ -345,7 +345,7 @@ func (l *further) pinTable(s *schema.Schema) error {
 }
 
 // requiredThere refuses delimited text without a column that always has a value.
-func (l *further) requiredThere(s schema.Schema) error {
+func (l *appending) requiredThere(s schema.Schema) error {
 	if !l.data.Rows.Named() {
 		return nil
 	}
