@@ -1,8 +1,8 @@
-// Package early keeps the garbage collector from setting to work while packages are initialised. At that time there is next to nothing to collect, and one
-// processor alone is at work.
+// Package early keeps the garbage collector from setting to work while packages are initialised. At that time there is next to
+// nothing to collect, and one processor alone is at work.
 //
-// Of the packages that wait for no other, those whose import paths come first are initialised first, so the path of this one,
-// a module of its own, comes before those of all libraries.
+// Of the packages that wait for no other, those whose import paths come first are initialised first, so the path of this one, a
+// module of its own, comes before those of all libraries.
 package early
 
 import "runtime/debug"

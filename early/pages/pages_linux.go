@@ -11,8 +11,8 @@ func init() {
 	runtime.GC()
 }
 
-// advise takes memory from the heap, all of it untouched, and asks for large pages in its place, which the system keeps in mind when the memory is given back.
-// It is a function of its own so that nothing holds the memory when it returns.
+// advise takes memory from the heap, all of it untouched, and asks for large pages in its place, which the system keeps in mind
+// when the memory is given back. It is a function of its own so that nothing holds the memory when it returns.
 //
 //go:noinline
 func advise(bytes int) {

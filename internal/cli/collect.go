@@ -9,9 +9,9 @@ import (
 	_ "early.trevak/pages"
 )
 
-// Of the heap, heapFloor bytes are allocated but never touched, so that they take no memory of the machine: the collector, which waits until
-// the heap has doubled, does not set to work often on the little that is needed. It first does at firstGoal bytes, so that short runs
-// end before.
+// Of the heap, heapFloor bytes are allocated but never touched, so that they take no memory of the machine: the collector,
+// which waits until the heap has doubled, does not set to work often on the little that is needed. It first does at firstGoal
+// bytes, so that short runs end before.
 const (
 	heapFloor = 32 << 20
 	firstGoal = 96 << 20

@@ -97,20 +97,26 @@ func (d *day) run() error {
 	steps := []step{
 		{"Look at what came: a file with units in its headers.", []string{"preview", in("stations", "stations.csv"), "-n", "4"}, 0},
 		{"See which schema that gives. The codes keep their leading zeros.", []string{"infer", in("stations", "stations.csv")}, 0},
-		{"Load it. The headers become legal names, and the report says which.", []string{"load", in("stations", "stations.csv"), "--into", "orrin.stations"}, 0},
-		{"Nested records, packed: a list of readings within each, and new fields on the last day.", []string{"preview", in("observations"), "-n", "3"}, 0},
+		{"Load it. The headers become legal names, and the report says which.",
+			[]string{"load", in("stations", "stations.csv"), "--into", "orrin.stations"}, 0},
+		{"Nested records, packed: a list of readings within each, and new fields on the last day.",
+			[]string{"preview", in("observations"), "-n", "3"}, 0},
 		{"The battery was a number until the new firmware: everything that is known of it, with the values that stand against the others.",
 			[]string{"infer", in("observations"), "--column", "battery"}, 0},
 		{"Load the first three days by day and sea area, nested as they are.",
-			[]string{"load", in("observations", "2031-05-{01..03}.ndjson.gz"), "--into", "orrin.observations", "--partition", "day(observed_at),sea_area"}, 0},
+			[]string{"load", in("observations", "2031-05-{01..03}.ndjson.gz"), "--into", "orrin.observations", "--partition",
+				"day(observed_at),sea_area"}, 0},
 		{"On the fourth day fields are new, and the battery is sometimes a word. What would a load do?",
 			[]string{"load", in("observations", "2031-05-04.ndjson.gz"), "--into", "orrin.observations", "--dry-run"}, 0},
-		{"The table grows, and the words are kept aside.", []string{"load", in("observations", "2031-05-04.ndjson.gz"), "--into", "orrin.observations"}, 0},
+		{"The table grows, and the words are kept aside.",
+			[]string{"load", in("observations", "2031-05-04.ndjson.gz"), "--into", "orrin.observations"}, 0},
 		{"How the schema came about.", []string{"schema", "orrin.observations", "--history"}, 0},
 		{"The southern stations come with decimal commas. Columns are found by name.",
 			[]string{"load", in("stations-south"), "--into", "orrin.stations", "--decimal-mark", "comma"}, 0},
-		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition", "month(taken_at)"}, 0},
-		{"Which codec pays, and what would an order or partitions bring?", []string{"weigh", in("tides", "tides.tsv"), "--try-sort", "station", "--try-partition", "day(taken_at)"}, 0},
+		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition",
+			"month(taken_at)"}, 0},
+		{"Which codec pays, and what would an order or partitions bring?",
+			[]string{"weigh", in("tides", "tides.tsv"), "--try-sort", "station", "--try-partition", "day(taken_at)"}, 0},
 		{"The same rows as one file, without a table.", []string{"convert", in("tides", "tides.tsv"), "--to", in("tides.parquet")}, 0},
 		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
 			[]string{"load", in("service_log"), "--into", "orrin.service_log", "--quarantine", in("refused.ndjson")}, 3},
@@ -162,7 +168,8 @@ func (d *day) check(s render.Screen) error {
 	for _, part := range []struct {
 		table string
 		want  int
-	}{{"orrin.stations", d.counts.Stations + d.counts.South}, {"orrin.observations", d.counts.Observations}, {"orrin.tides", d.counts.Tides}, {"orrin.service_log", d.counts.ServiceLog}} {
+	}{{"orrin.stations", d.counts.Stations + d.counts.South}, {"orrin.observations", d.counts.Observations},
+		{"orrin.tides", d.counts.Tides}, {"orrin.service_log", d.counts.ServiceLog}} {
 		got, err := countRows(d.ctx, w, part.table)
 		if err != nil {
 			return err

@@ -38,7 +38,8 @@ func TestCommandsInDocs(t *testing.T) {
 					t.Errorf("%s: %s has no command above it: %v", page, m[1], err)
 				}
 			}
-			if command, ok := strings.CutPrefix(line, "    "); ok && (strings.HasPrefix(command, "trevak ") || strings.HasPrefix(command, "export ")) {
+			if command, ok := strings.CutPrefix(line, "    "); ok &&
+				(strings.HasPrefix(command, "trevak ") || strings.HasPrefix(command, "export ")) {
 				commands = append(commands, command)
 			}
 			if strings.TrimSpace(line) != "" {

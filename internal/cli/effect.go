@@ -62,7 +62,8 @@ func inferEffect(cmd *cobra.Command, emit, column string, json bool) error {
 		err = idle(cmd, "on infer but with --emit", "into")
 	}
 	if emit != "" && json && err == nil {
-		err = fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own", emit).Try("leave one of them out")
+		err = fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own",
+			emit).Try("leave one of them out")
 	}
 	if emit != "" && column != "" && err == nil {
 		err = fault.New(fault.Usage, "--column has no effect with --emit %s", emit).Try("leave one of them out")

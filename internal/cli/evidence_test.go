@@ -47,13 +47,16 @@ func TestEvidenceIsTrue(t *testing.T) {
 		return got.Columns, keys
 	}
 	c, _ := infer("tokens.csv")
-	if v, w := c[1], c[2]; v.Values != 1 || v.Nulls != 2 || v.Distinct != 1 || v.Smallest != "3" || v.Largest != "3" || v.Longest != 1 || w.Values != 3 || w.Nulls != 0 || w.Distinct != 3 || w.Smallest != "NA" {
+	if v, w := c[1], c[2]; v.Values != 1 || v.Nulls != 2 || v.Distinct != 1 || v.Smallest != "3" || v.Largest != "3" || v.Longest != 1 ||
+		w.Values != 3 || w.Nulls != 0 || w.Distinct != 3 || w.Smallest != "NA" {
 		t.Errorf("%+v, %+v", v, w)
 	}
-	if c, keys := infer("many.csv"); c[0].Distinct != 6000 || !c[0].Exact || c[1].Distinct != 3000 || !c[1].Exact || strings.Join(keys, ",") != "key true" {
+	if c, keys := infer("many.csv"); c[0].Distinct != 6000 || !c[0].Exact || c[1].Distinct != 3000 || !c[1].Exact ||
+		strings.Join(keys, ",") != "key true" {
 		t.Errorf("%+v, %v", c, keys)
 	}
-	if c, _ := infer("list.ndjson"); c[0].Lengths.Median != 1 || c[0].Parts[0].Distinct != 6 || c[0].Parts[0].Largest != "7" || c[0].Parts[0].Values != 6 {
+	if c, _ := infer("list.ndjson"); c[0].Lengths.Median != 1 || c[0].Parts[0].Distinct != 6 || c[0].Parts[0].Largest != "7" ||
+		c[0].Parts[0].Values != 6 {
 		t.Errorf("%+v", c)
 	}
 	if _, keys := infer("instants.csv"); strings.Join(keys, ",") != "n true" {
@@ -67,10 +70,14 @@ func TestEvidenceIsTrue(t *testing.T) {
 
 // TestAccountsOfOtherForms adds up for each file, records and rows apart.
 func TestAccountsOfOtherForms(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/a.ndjson": `{"id":1,"r":[{"v":1},{"v":2}]}` + "\n" + `{"id":2,"r":[]}` + "\n" + "{broken\n", "in/b.ndjson": `{"id":3,"r":[{"v":5}]}` + "\n"})
-	out := must(t, []string{"convert", "in", "--to", "x.ndjson", "--where", "id <> 2", "--unnest", "r", "--tolerate", "1", "--quarantine", "q"},
+	testfolder.Make(t, map[string]string{"in/a.ndjson": `{"id":1,"r":[{"v":1},{"v":2}]}` + "\n" + `{"id":2,"r":[]}` + "\n" + "{broken\n",
+		"in/b.ndjson": `{"id":3,"r":[{"v":5}]}` + "\n"})
+	out := must(t, []string{"convert", "in", "--to", "x.ndjson", "--where", "id <> 2", "--unnest", "r", "--tolerate", "1", "--quarantine",
+		"q"},
 		"4 read = 2 kept + 1 filtered + 1 quarantined + 0 skipped; those kept made 3 rows").out
-	for _, want := range []string{"object       bytes  read  kept  filtered  quarantined  skipped  rows", "in/a.ndjson     55     3     1         1            1        0     2", "in/b.ndjson     23     1     1         0            0        0     1"} {
+	for _, want := range []string{"object       bytes  read  kept  filtered  quarantined  skipped  rows",
+		"in/a.ndjson     55     3     1         1            1        0     2",
+		"in/b.ndjson     23     1     1         0            0        0     1"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
@@ -99,8 +106,9 @@ func TestHostileInput(t *testing.T) {
 	if err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
-	testfolder.Make(t, map[string]string{"keys.ndjson": object(50_000) + "\n", "inner.ndjson": `{"a":` + object(50_000) + "}\n", "deep.ndjson": strings.Repeat(`{"a":`, 5000) + "1" + strings.Repeat("}", 5000) + "\n",
-		"long.csv": "id,t\n1," + strings.Repeat("x", 8<<20) + "\n", "many.zip": bomb.String()})
+	testfolder.Make(t, map[string]string{"keys.ndjson": object(50_000) + "\n", "inner.ndjson": `{"a":` + object(50_000) + "}\n",
+		"deep.ndjson": strings.Repeat(`{"a":`, 5000) + "1" + strings.Repeat("}", 5000) + "\n",
+		"long.csv":    "id,t\n1," + strings.Repeat("x", 8<<20) + "\n", "many.zip": bomb.String()})
 	refused(t, 3, []string{"load", "keys.ndjson", "--into", "ops.t"}, "has records with more than 20000 different keys")
 	must(t, []string{"convert", "inner.ndjson", "--to", "inner.parquet"}, "1 read = 1 written")
 	refused(t, 2, []string{"convert", "deep.ndjson", "--to", "d.parquet", "--max-depth", "6000"}, "--max-depth 6000 is more than 500")
@@ -124,13 +132,15 @@ func TestHostileInput(t *testing.T) {
 func TestNamesThatCannotBe(t *testing.T) {
 	odd := "in/a\x1b[31mb\n.csv"
 	testfolder.Make(t, map[string]string{odd: "id,n\n1,2\n", "n.csv": "id,a/b,x\x01y\n1,p,q\n"})
-	for _, args := range [][]string{{"preview", "in"}, {"load", "in", "--into", "ops.t"}, {"infer", "in"}, {"load", odd, "--into", "ops.t", "--sort", "nope"}, {"load", "in/a\x1b[31mc", "--into", "ops.t"}, {"describe", odd}} {
+	for _, args := range [][]string{{"preview", "in"}, {"load", "in", "--into", "ops.t"}, {"infer", "in"},
+		{"load", odd, "--into", "ops.t", "--sort", "nope"}, {"load", "in/a\x1b[31mc", "--into", "ops.t"}, {"describe", odd}} {
 		if r := trevak(t, args...); strings.Contains(r.out+r.err, "\x1b") {
 			t.Errorf("%v: %q", args, r.out+r.err)
 		}
 	}
 	refused(t, 2, []string{"load", "n.csv", "--into", "ops.u", "--names", "keep"}, "holds a control character")
-	refused(t, 2, []string{"convert", "n.csv", "--to", "x/", "--names", "keep", "--partition", "a/b", "--drop", "x\x01y"}, "its name stands in the names of folders")
+	refused(t, 2, []string{"convert", "n.csv", "--to", "x/", "--names", "keep", "--partition", "a/b", "--drop", "x\x01y"},
+		"its name stands in the names of folders")
 	must(t, []string{"convert", "n.csv", "--to", "x.ndjson", "--names", "keep"}, "1 read = 1 written")
 	must(t, []string{"load", "n.csv", "--into", "ops.u"}, "a_b", "x_y")
 }

@@ -132,7 +132,8 @@ func emitFeed(flow *setting.Flow, args []string, i *infer.Inference) ([]byte, er
 }
 
 // settledRules are the reading rules that an emitted feed file has as they were settled, whether or not they were stated.
-var settledRules = []string{"reading.encoding", "reading.delimiter", "reading.quote", "reading.comment", "reading.header_rows", "reading.widths"}
+var settledRules = []string{"reading.encoding", "reading.delimiter", "reading.quote", "reading.comment", "reading.header_rows",
+	"reading.widths"}
 
 // settleReading puts the reading rules that all objects share into a feed.
 func settleReading(f *feed.Feed, flow *setting.Flow, s *source.Source) {
@@ -144,7 +145,8 @@ func settleReading(f *feed.Feed, flow *setting.Flow, s *source.Source) {
 	if same(func(r sniff.Rules) string { return r.Encoding }) {
 		put("encoding", first.Encoding)
 	}
-	if records := recordsPlace(s.Inputs[0]); flow.Records == "" && records != "" && !slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return recordsPlace(in) != records }) {
+	if records := recordsPlace(s.Inputs[0]); flow.Records == "" && records != "" &&
+		!slices.ContainsFunc(s.Inputs, func(in source.Input) bool { return recordsPlace(in) != records }) {
 		put("records", records)
 	}
 	if first.Format != sniff.Delimited {
@@ -199,12 +201,15 @@ func character(c byte) string {
 // feedComments says in a feed file what may be changed.
 func feedComments(f *feed.Feed, i *infer.Inference) map[string][]string {
 	out := map[string][]string{
-		"$.feed":    {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.", "What is left out is decided from the data, or is the usual."},
-		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.", "A type that is stated here never widens: a value that is none goes to the column _misfit.", "Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
-		"$.names":   {"How names of columns that are not listed are made: safe, keep or snake."},
-		"$.shape":   {"What form rows get: docs/nesting.md tells of where, unnest, nested, derive and the rest."},
-		"$.table":   {"Where load puts the rows. drift is grow, hold or stop."},
-		"$.limits":  {"How many records may fail to become rows: a number, or a share like 0.5%."},
+		"$.feed": {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.",
+			"What is left out is decided from the data, or is the usual."},
+		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.",
+			"A type that is stated here never widens: a value that is none goes to the column _misfit.",
+			"Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
+		"$.names":  {"How names of columns that are not listed are made: safe, keep or snake."},
+		"$.shape":  {"What form rows get: docs/nesting.md tells of where, unnest, nested, derive and the rest."},
+		"$.table":  {"Where load puts the rows. drift is grow, hold or stop."},
+		"$.limits": {"How many records may fail to become rows: a number, or a share like 0.5%."},
 	}
 	if len(f.Values["source.files"]) > 0 {
 		out["$.source"] = []string{"What is read, from the working folder on."}
@@ -241,8 +246,9 @@ writes one, and --feed uses it.`,
 	check := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a feed file",
-		Long: `Check makes the checks that a load by the feed file would make before it writes: what the keys say, whether its sources are there, how they would be
-read, whether its columns are in them, and whether the table would take them. It looks at a sample of the records.`,
+		Long: `Check makes the checks that a load by the feed file would make before it writes: what the keys say, whether its
+sources are there, how they would be read, whether its columns are in them, and whether the table would take them. It
+looks at a sample of the records.`,
 		Example: `  trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml -o json`,

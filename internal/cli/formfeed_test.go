@@ -15,8 +15,9 @@ func TestFormFromFeedFiles(t *testing.T) {
 {"id":3,"pos":{"lat":58,"lon":null},"readings":null,"note":""}
 `
 	testfolder.Make(t, map[string]string{"in.ndjson": docs,
-		"there.yaml": "feed: 1\nsource:\n  files: [in.ndjson]\nshape:\n  unnest: [readings]\n  unnest_index: true\n  unnest_count: true\n  nested: flatten\n",
-		"back.yaml":  "feed: 1\nshape:\n  nest: ['pos=pos_lat,pos_lon']\n  nest_rows: readings=readings_sensor,readings_value\n"})
+		"there.yaml": "feed: 1\nsource:\n  files: [in.ndjson]\nshape:\n  unnest: [readings]\n  unnest_index: true\n  unnest_count: " +
+			"true\n  nested: flatten\n",
+		"back.yaml": "feed: 1\nshape:\n  nest: ['pos=pos_lat,pos_lon']\n  nest_rows: readings=readings_sensor,readings_value\n"})
 	flags := []string{"--unnest", "readings", "--unnest-index", "--unnest-count", "--nested", "flatten"}
 	must(t, append([]string{"convert", "in.ndjson", "--to", "flags.csv"}, flags...), "4 read = 4 kept", "those kept made 5 rows")
 	must(t, []string{"convert", "--feed", "there.yaml", "--to", "feed.csv"}, "those kept made 5 rows")
@@ -44,6 +45,8 @@ func TestFormFromFeedFiles(t *testing.T) {
 		t.Errorf("%s, want %s", got, want)
 	}
 	// A list that goes by the name of an object cannot be told from it.
-	refused(t, 2, []string{"convert", "flags.csv", "--to", "x.ndjson", "--nest", "id=pos_lat,pos_lon"}, "have a column of that name already")
-	refused(t, 2, append([]string{"preview", "in.ndjson", "--derive", "x = readings_count + nothing"}, flags...), `there is no column "nothing"`)
+	refused(t, 2, []string{"convert", "flags.csv", "--to", "x.ndjson", "--nest", "id=pos_lat,pos_lon"},
+		"have a column of that name already")
+	refused(t, 2, append([]string{"preview", "in.ndjson", "--derive", "x = readings_count + nothing"}, flags...),
+		`there is no column "nothing"`)
 }

@@ -52,7 +52,8 @@ func TestHelpHasSections(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := 0
-	for _, heading := range []string{"Usage:", "Examples:", "Flags:", sectionReading + ":", sectionColumns + ":", sectionForm + ":", sectionRecords + ":", sectionLayout + ":", "Flags of every command:"} {
+	for _, heading := range []string{"Usage:", "Examples:", "Flags:", sectionReading + ":", sectionColumns + ":", sectionForm + ":",
+		sectionRecords + ":", sectionLayout + ":", "Flags of every command:"} {
 		next := strings.Index(out.String()[at:], "\n"+heading+"\n")
 		if next < 0 {
 			t.Fatalf("%q does not follow in %s", heading, out.String())

@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -17,13 +18,16 @@ import (
 var (
 	face    = []string{"cli", "render"}
 	imports = []string{"trevak/internal/cli", "trevak/internal/render", "github.com/spf13/", "golang.org/x/term", "log", "flag"}
-	calls   = []string{"os.Exit", "os.Getenv", "os.LookupEnv", "os.Environ", "fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout", "os.Stderr", "os.Stdin"}
+	calls   = []string{"os.Exit", "os.Getenv", "os.LookupEnv", "os.Environ", "fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout",
+		"os.Stderr", "os.Stdin"}
 )
 
 // disk are the calls that touch disks and networks, which only storage makes, and the folders of tests.
 var (
-	disk = []string{"os.Open", "os.OpenFile", "os.Create", "os.CreateTemp", "os.MkdirTemp", "os.Stat", "os.Lstat", "os.ReadFile", "os.WriteFile", "os.ReadDir", "os.Mkdir",
-		"os.MkdirAll", "os.Remove", "os.RemoveAll", "os.Rename", "os.Link", "os.Symlink", "os.Chmod", "os.Chdir", "os.DirFS", "filepath.Walk", "filepath.WalkDir", "filepath.Glob",
+	disk = []string{"os.Open", "os.OpenFile", "os.Create", "os.CreateTemp", "os.MkdirTemp", "os.Stat", "os.Lstat", "os.ReadFile",
+		"os.WriteFile", "os.ReadDir", "os.Mkdir",
+		"os.MkdirAll", "os.Remove", "os.RemoveAll", "os.Rename", "os.Link", "os.Symlink", "os.Chmod", "os.Chdir", "os.DirFS",
+		"filepath.Walk", "filepath.WalkDir", "filepath.Glob",
 		"filepath.EvalSymlinks", "filepath.Abs", "http.Get", "http.NewRequest", "http.NewRequestWithContext", "net.Dial"}
 	mayTouchDisks = []string{"storage", "testfolder"}
 )
@@ -46,7 +50,8 @@ func TestCoreKnowsNothingOfTheFace(t *testing.T) {
 		if strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, "_test.go") {
 			checked++
 			checkFile(t, path)
-			if folder, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path, ".."+string(filepath.Separator))), "/"); !slices.Contains(mayTouchDisks, folder) {
+			if folder, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path, ".."+string(filepath.Separator))),
+				"/"); !slices.Contains(mayTouchDisks, folder) {
 				checkCalls(t, path, disk)
 			}
 		}
@@ -112,12 +117,35 @@ func checkCalls(t *testing.T, path string, forbidden []string) {
 	})
 }
 
+// TestLinesAreShort holds the length of lines, which tests exceed for data that reads better in one.
+func TestLinesAreShort(t *testing.T) {
+	for _, root := range []string{"..", "../../cmd", "../../early", "../../substrait"} {
+		err := filepath.WalkDir(root, func(path string, _ fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			for i, line := range strings.Split(string(text), "\n") {
+				if len(line) >= 140 {
+					t.Errorf("%s:%d has %d bytes", path, i+1, len(line))
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // namesCommand finds commands of the face, whose own words for what can be done they are. What a convert signs is none.
 var namesCommand = regexp.MustCompile(`trevak (preview|infer|load|describe|alter|feed|tables|weigh|schema)\b`)
 
 // road is every package in the order in which they may know each other: each knows only those before it.
-var road = []string{"fault", "wording", "magic", "prefault", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse", "parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
-	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc", "columnar", "layout", "table", "quarantine", "run", "source",
+var road = []string{"fault", "wording", "magic", "prefault", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse",
+	"parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
+	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc",
+	"columnar", "layout", "table", "quarantine", "run", "source",
 	"scan", "infer", "weigh", "write", "load", "convert", "inspect", "setting", "feed", "demo", "render", "cli"}
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.

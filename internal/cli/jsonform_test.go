@@ -19,13 +19,17 @@ var byName = map[string]bool{"records": true, "null_tokens": true, "seen": true,
 
 // Results for programs have keys of one form, whole numbers for sizes, and instants of RFC 3339; and nothing stands beside them.
 func TestResultsForPrograms(t *testing.T) {
-	testfolder.Make(t, map[string]string{"r.csv": readings, "n.ndjson": `{"id":1,"l":[{"a":1},{"a":2}],"o":{"a":1}}` + "\n" + `{"id":2,"l":[],"o":null}` + "\n",
+	testfolder.Make(t, map[string]string{"r.csv": readings, "n.ndjson": `{"id":1,"l":[{"a":1},{"a":2}],"o":{"a":1}}` + "\n" +
+		`{"id":2,"l":[],"o":null}` + "\n",
 		"more.csv": strings.Replace(readings, "12.5", "deep", 1)})
 	for _, args := range []string{
-		"version", "preview r.csv", "preview n.ndjson --unnest l", "infer r.csv", "infer n.ndjson", "infer n.ndjson --unnest l --nested flatten", "weigh r.csv --try-sort note --try-partition note",
-		"convert r.csv --to o.parquet", "convert n.ndjson --to o.orc", "convert n.ndjson --to o.avro", "convert n.ndjson --to o.arrow", "convert n.ndjson --to d/ --partition id", "infer o.parquet",
+		"version", "preview r.csv", "preview n.ndjson --unnest l", "infer r.csv", "infer n.ndjson",
+		"infer n.ndjson --unnest l --nested flatten", "weigh r.csv --try-sort note --try-partition note",
+		"convert r.csv --to o.parquet", "convert n.ndjson --to o.orc", "convert n.ndjson --to o.avro", "convert n.ndjson --to o.arrow",
+		"convert n.ndjson --to d/ --partition id", "infer o.parquet",
 		"describe o.parquet", "describe o.orc", "describe o.avro", "describe o.arrow",
-		"load r.csv --into ops.r", "load more.csv --into ops.r --dry-run", "load more.csv --into ops.r --lineage", "load n.ndjson --into ops.n --split l=ops.l", "tables", "describe ops.r", "schema ops.r", "schema ops.r 0 1 --diff",
+		"load r.csv --into ops.r", "load more.csv --into ops.r --dry-run", "load more.csv --into ops.r --lineage",
+		"load n.ndjson --into ops.n --split l=ops.l", "tables", "describe ops.r", "schema ops.r", "schema ops.r 0 1 --diff",
 		"preview ops.r", "weigh ops.r", "alter ops.r --rename note=remark",
 	} {
 		r := trevak(t, append(strings.Fields(args), "-o", "json", "--quiet")...)
@@ -66,7 +70,8 @@ func wrongForm(path string, v any) (faults []string) {
 			n, isNumber := e.(json.Number)
 			text, isText := e.(string)
 			switch {
-			case strings.HasSuffix(key, "_bytes") && isNumber && strings.ContainsAny(n.String(), ".e-"), strings.HasSuffix(key, "_bytes") && isText:
+			case strings.HasSuffix(key, "_bytes") && isNumber && strings.ContainsAny(n.String(), ".e-"),
+				strings.HasSuffix(key, "_bytes") && isText:
 				faults = append(faults, fmt.Sprintf("%s is %v, not a number of bytes", at, e))
 			case strings.HasSuffix(key, "seconds") && isText:
 				faults = append(faults, fmt.Sprintf("%s is %q, not a number of seconds", at, text))

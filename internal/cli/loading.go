@@ -52,11 +52,11 @@ func (a *app) load() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "load SOURCE… --into NAMESPACE.TABLE",
 		Short: "Load files into a table, in one atomic commit",
-		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the table in one commit. The table and its
-namespace are made on first use; later loads append, matching columns by name, and what differs from the table is reported. New columns
-are added and types widened, unless --drift says otherwise; values that fit no column are kept in the column _misfit. Records that
-cannot become rows go to a quarantine file; more of them than --tolerate allows stop the load, and the table stays as it was. Source
-files are never changed.`,
+		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the
+table in one commit. The table and its namespace are made on first use; later loads append, matching columns by name,
+and what differs from the table is reported. New columns are added and types widened, unless --drift says otherwise;
+values that fit no column are kept in the column _misfit. Records that cannot become rows go to a quarantine file;
+more of them than --tolerate allows stop the load, and the table stays as it was. Source files are never changed.`,
 		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
   trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
   trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run
@@ -85,8 +85,9 @@ func (a *app) convert() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to DEST",
 		Short: "Write files as Parquet, ORC, Arrow, Avro or text, without a table",
-		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson, .csv, .tsv), or as a folder of
-them with a folder for each partition. The destination appears when all of it is written; what exists is replaced only with --overwrite.`,
+		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson,
+.csv, .tsv), or as a folder of them with a folder for each partition. The destination appears when all of it is
+written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/measured.csv --unnest readings --nested flatten --lists json --overwrite`,
@@ -99,13 +100,15 @@ them with a folder for each partition. The destination appears when all of it is
 			if r.Favor, err = flags.flow.Favored(flags.feed.path != ""); err != nil {
 				return err
 			}
-			c := convert.Request{Task: r, To: to, Partition: flags.flow.Partition, Sort: flags.flow.Sort, Overwrite: overwrite, Hashes: a.json()}
+			c := convert.Request{Task: r, To: to, Partition: flags.flow.Partition, Sort: flags.flow.Sort, Overwrite: overwrite,
+				Hashes: a.json()}
 			// Without a home folder there is none to be spared.
 			c.Home, _ = os.UserHomeDir()
 			if format != "" {
 				var ok bool
 				if c.Format, ok = columnar.FormatOf("." + format); !ok {
-					return fault.New(fault.Usage, "--format %s is not known", format).Try("use parquet, orc, arrow, avro, ndjson, csv or tsv")
+					return fault.New(fault.Usage, "--format %s is not known",
+						format).Try("use parquet, orc, arrow, avro, ndjson, csv or tsv")
 				}
 			}
 			written, single := convertFormat(to, c.Format)

@@ -25,8 +25,8 @@ type sentReading struct {
 	Note    *string  `json:"note"`
 }
 
-// TestManyBlocksInAnotherForm makes rows of the lists of records that take many blocks, whose memory is used again and again, and holds each against what was
-// sent: texts that repeat and such that do not, nulls, absent members, empty lists and none.
+// TestManyBlocksInAnotherForm makes rows of the lists of records that take many blocks, whose memory is used again and again,
+// and holds each against what was sent: texts that repeat and such that do not, nulls, absent members, empty lists and none.
 func TestManyBlocksInAnotherForm(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 12))
 	var text strings.Builder
@@ -59,7 +59,8 @@ func TestManyBlocksInAnotherForm(t *testing.T) {
 			note := fmt.Sprintf("swell %x \"north\"", random.Uint32()>>uint(random.IntN(30)))
 			r.Note = &note
 		}
-		fmt.Fprintf(&text, `{"id":%d,"buoy":{%s"pos":{%s"z":0},"y":1},`, id, member("code", r.Code != nil, r.Code), member("lat", r.Lat != nil, r.Lat))
+		fmt.Fprintf(&text, `{"id":%d,"buoy":{%s"pos":{%s"z":0},"y":1},`, id, member("code", r.Code != nil, r.Code),
+			member("lat", r.Lat != nil, r.Lat))
 		if n := random.IntN(6) - 1; n < 0 {
 			want = append(want, r)
 		} else {
@@ -75,7 +76,8 @@ func TestManyBlocksInAnotherForm(t *testing.T) {
 					e.Value = nil
 				}
 				e.OK = &ok
-				elements = append(elements, "{"+member("sensor", e.Sensor != nil, e.Sensor)+member("value", e.Value != nil, e.Value)+fmt.Sprintf(`"ok":%t}`, ok))
+				elements = append(elements, "{"+member("sensor", e.Sensor != nil, e.Sensor)+member("value", e.Value != nil,
+					e.Value)+fmt.Sprintf(`"ok":%t}`, ok))
 				want = append(want, e)
 			}
 			if n == 0 {
@@ -134,7 +136,8 @@ func TestHashesOfObjects(t *testing.T) {
 	decode(t, must(t, []string{"convert", "r.csv", "--to", "o.parquet", "-o", "json"}).out, &convert)
 	decode(t, must(t, []string{"load", "r.csv", "--into", "ops.r", "-o", "json"}).out, &load)
 	decode(t, must(t, []string{"convert", "o.parquet", "--to", "o.orc", "-o", "json"}).out, &columns)
-	if len(convert.Objects) != 1 || len(convert.Objects[0].Hash) != 32 || load.Objects[0].Hash != convert.Objects[0].Hash || len(columns.Objects[0].Hash) != 32 || columns.Objects[0].Hash == load.Objects[0].Hash {
+	if len(convert.Objects) != 1 || len(convert.Objects[0].Hash) != 32 || load.Objects[0].Hash != convert.Objects[0].Hash ||
+		len(columns.Objects[0].Hash) != 32 || columns.Objects[0].Hash == load.Objects[0].Hash {
 		t.Errorf("%+v, %+v, %+v", convert, load, columns)
 	}
 }

@@ -20,12 +20,15 @@ func TestNanoseconds(t *testing.T) {
 	}
 	refused(t, 3, []string{"convert", "a.parquet", "--to", "c.ndjson"}, `"2031-05-01T10:15:30.123456789"`)
 	for _, format := range []string{"orc", "avro"} {
-		refused(t, 2, append([]string{"convert", "a.csv", "--to", "a." + format}, types...), "is not written to files of the format "+format)
+		refused(t, 2, append([]string{"convert", "a.csv", "--to", "a." + format}, types...),
+			"is not written to files of the format "+format)
 	}
 	must(t, append([]string{"load", "a.csv", "--into", "ops.ns", "--sort", "at"}, types...), "3 written")
 	must(t, []string{"load", "a.csv", "--into", "ops.ns"}, "3 written")
-	must(t, []string{"preview", "ops.ns"}, "2031-05-01T10:15:30.123456789", "2031-05-01T10:15:30.000000001Z", "1700-01-01T00:00:00.999999999")
+	must(t, []string{"preview", "ops.ns"}, "2031-05-01T10:15:30.123456789", "2031-05-01T10:15:30.000000001Z",
+		"1700-01-01T00:00:00.999999999")
 	must(t, []string{"load", "id.csv", "--into", "ops.old"})
 	refused(t, 3, append([]string{"load", "a.csv", "--into", "ops.old"}, types...), "which has no nanoseconds")
-	refused(t, 2, append([]string{"load", "a.csv", "--into", "ops.p", "--partition", "day(at)"}, types...), "day takes dates and timestamps")
+	refused(t, 2, append([]string{"load", "a.csv", "--into", "ops.p", "--partition", "day(at)"}, types...),
+		"day takes dates and timestamps")
 }

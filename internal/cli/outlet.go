@@ -21,7 +21,8 @@ func (o *outlet) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// lost tells of results that could not be written, and returns the exit code. Where the work itself is done, that it is matters more than its report.
+// lost tells of results that could not be written, and returns the exit code. Where the work itself is done, that it is matters
+// more than its report.
 func (a *app) lost(cause error) int {
 	var path *fs.PathError
 	if errors.As(cause, &path) {

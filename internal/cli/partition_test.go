@@ -17,7 +17,8 @@ func buoys() string {
 	b.WriteString("id,area,price,code,at,ok\n")
 	for i := range 60 {
 		area := []string{`"Cairn Bay"`, `""`, "", `"../x"`, `"null"`}[i%5]
-		fmt.Fprintf(&b, "%d,%s,%d.%02d,0f8fad5b-d9cb-469f-a165-%012d,2031-%02d-01T00:00:00Z,%t\n", i, area, i%7-3, 25*(i%4), i%3, 1+i%12, i%2 == 0)
+		fmt.Fprintf(&b, "%d,%s,%d.%02d,0f8fad5b-d9cb-469f-a165-%012d,2031-%02d-01T00:00:00Z,%t\n", i, area, i%7-3, 25*(i%4), i%3, 1+i%12,
+			i%2 == 0)
 	}
 	return b.String()
 }
@@ -91,10 +92,11 @@ func TestPartitionsThatAreRefused(t *testing.T) {
 		code int
 	}{
 		"truncate(10,id)": {`column "id" has the value -9223372036854775808, and truncate(10,id) of it is less than a long can be; partition by bucket(16,id) instead`, 3},
-		"price,weight":    {"price and weight are both decimals, of which the partitions of a table can have one; write bucket(16,weight) for one of them", 2},
-		"depth":           {`depth cannot be made of column "depth", which is a double; identity takes any column that is neither nested nor floating-point`, 2},
-		"hour(price)":     {"hour takes timestamps", 2},
-		"bucket(0,id)":    {"0 is no width for bucket", 2},
+		"price,weight": {"price and weight are both decimals, of which the partitions of a table can have one; write " +
+			"bucket(16,weight) for one of them", 2},
+		"depth":        {`depth cannot be made of column "depth", which is a double; identity takes any column that is neither nested nor floating-point`, 2},
+		"hour(price)":  {"hour takes timestamps", 2},
+		"bucket(0,id)": {"0 is no width for bucket", 2},
 	} {
 		refused(t, test.code, append([]string{"load", "in.csv", "--into", "ops.x", "--partition", partition}, types...), test.want)
 		if files, _ := filepath.Glob("warehouse/ops/*"); len(files) > 0 {

@@ -1,8 +1,9 @@
+//go:build unix
+
 package cli
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,16 +14,6 @@ import (
 
 	"trevak/internal/testfolder"
 )
-
-// manyLines is a table that no pipe holds at once.
-func manyLines(n int) string {
-	var b strings.Builder
-	b.WriteString("id,depth\n")
-	for i := range n {
-		fmt.Fprintf(&b, "%d,%d.5\n", i, i%90)
-	}
-	return b.String()
-}
 
 // shell runs a line of shell with the program as $T, and returns its output, its errors and its exit code.
 func shell(t *testing.T, line string) result {
@@ -41,8 +32,10 @@ func shell(t *testing.T, line string) result {
 // TestPipesAreSources reads what is no regular file as a whole.
 func TestPipesAreSources(t *testing.T) {
 	testfolder.Make(t, map[string]string{"big.csv": manyLines(200_000)})
-	for _, line := range []string{"cat big.csv | $T load /dev/stdin --into ops.a", "$T load <(cat big.csv) --into ops.b", "cat big.csv | $T convert /dev/stdin --to a.csv",
-		"mkfifo p; (cat big.csv > p &); $T load p --into ops.c", "$T load - --into ops.d < big.csv", "cat big.csv | $T infer /dev/stdin", "cat big.csv | $T load - --into ops.e --where 'id >= 0'"} {
+	for _, line := range []string{"cat big.csv | $T load /dev/stdin --into ops.a", "$T load <(cat big.csv) --into ops.b",
+		"cat big.csv | $T convert /dev/stdin --to a.csv",
+		"mkfifo p; (cat big.csv > p &); $T load p --into ops.c", "$T load - --into ops.d < big.csv", "cat big.csv | $T infer /dev/stdin",
+		"cat big.csv | $T load - --into ops.e --where 'id >= 0'"} {
 		if r := shell(t, line); r.code != 0 || !strings.Contains(r.out, "200,000") {
 			t.Errorf("%s: exit %d: %s%s", line, r.code, r.out, r.err)
 		}
@@ -51,7 +44,8 @@ func TestPipesAreSources(t *testing.T) {
 		t.Errorf("%d bytes came through the pipe", len(got))
 	}
 	testfolder.Make(t, map[string]string{"n.ndjson": `{"id":1,"readings":[{"s":"a"},{"s":"b"}]}` + "\n"})
-	if r := shell(t, "cat n.ndjson | $T load - --into ops.v --split readings=ops.r"); r.code != 0 || !strings.Contains(r.out, "made 2 rows") {
+	if r := shell(t, "cat n.ndjson | $T load - --into ops.v --split readings=ops.r"); r.code != 0 ||
+		!strings.Contains(r.out, "made 2 rows") {
 		t.Errorf("lists of standard input: exit %d: %s%s", r.code, r.out, r.err)
 	}
 	must(t, []string{"load", "n.ndjson", "--into", "ops.x", "--split", "readings=ops.y"})

@@ -83,18 +83,21 @@ func refused(t testing.TB, code int, args []string, want string) {
 	}
 }
 
-const readings = "Buoy Code,observed at,depth (m),note\n0001,2031-05-01T01:00:00Z,12.5,\"calm, clear\"\n0002,2031-05-02T02:00:00Z,,\"\"\n0003,2031-05-02T03:00:00Z,7,\n"
+const readings = "Buoy Code,observed at,depth (m),note\n0001,2031-05-01T01:00:00Z,12.5,\"calm, " +
+	"clear\"\n0002,2031-05-02T02:00:00Z,,\"\"\n0003,2031-05-02T03:00:00Z,7,\n"
 
 func TestPreviewCommand(t *testing.T) {
 	testfolder.Make(t, map[string]string{"r.csv": readings})
-	must(t, []string{"preview", "r.csv", "-n", "2"}, "1 object, ", "delimiter", "comma", "header", "yes", "in 2 of 4 columns a word stands above", "calm, clear", `0002       2031-05-02T02:00:00Z  ·          ""`)
+	must(t, []string{"preview", "r.csv", "-n", "2"}, "1 object, ", "delimiter", "comma", "header", "yes",
+		"in 2 of 4 columns a word stands above", "calm, clear", `0002       2031-05-02T02:00:00Z  ·          ""`)
 	var p struct {
 		Rules   []struct{ Rule, Value, Why string } `json:"reading_rules"`
 		Columns []string
 		Records []map[string]*string
 	}
 	decode(t, must(t, []string{"preview", "r.csv", "-o", "json"}).out, &p)
-	if len(p.Records) != 3 || p.Records[1]["depth (m)"] != nil || *p.Records[1]["note"] != "" || p.Records[2]["note"] != nil || len(p.Rules) != 6 {
+	if len(p.Records) != 3 || p.Records[1]["depth (m)"] != nil || *p.Records[1]["note"] != "" || p.Records[2]["note"] != nil ||
+		len(p.Rules) != 6 {
 		t.Errorf("%+v", p)
 	}
 }
@@ -120,11 +123,13 @@ func TestInferCommand(t *testing.T) {
 	}
 	decode(t, must(t, []string{"infer", "r.csv", "-o", "json"}).out, &i)
 	d := i.Columns[2]
-	if i.Records != 3 || d.Name != "depth_m" || d.Origin != "depth (m)" || d.Type != "double" || d.Nulls != 1 || d.Distinct != 2 || d.Smallest != "7" || d.Largest != "12.5" ||
+	if i.Records != 3 || d.Name != "depth_m" || d.Origin != "depth (m)" || d.Type != "double" || d.Nulls != 1 || d.Distinct != 2 ||
+		d.Smallest != "7" || d.Largest != "12.5" ||
 		d.Longest != 4 || d.Forced.Line != 2 {
 		t.Errorf("%+v", i)
 	}
-	must(t, []string{"infer", "r.csv", "--type", "depth (m)=string", "--type", "note=string", "--no-header", "--type", "c1=string"}[:6], "string (pinned)", "stated")
+	must(t, []string{"infer", "r.csv", "--type", "depth (m)=string", "--type", "note=string", "--no-header", "--type", "c1=string"}[:6],
+		"string (pinned)", "stated")
 }
 
 // report is the account of a load as programs read it.
@@ -150,23 +155,28 @@ type report struct {
 }
 
 func TestLoadCommand(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/r.csv": readings, "more.csv": "depth (m),Buoy Code\n1.5,0009\n", "bad.csv": "Buoy Code,depth (m)\n0001,1\n0002,deep\n"})
+	testfolder.Make(t, map[string]string{"in/r.csv": readings, "more.csv": "depth (m),Buoy Code\n1.5,0009\n",
+		"bad.csv": "Buoy Code,depth (m)\n0001,1\n0002,deep\n"})
 	var r report
 	decode(t, must(t, []string{"load", "in", "--into", "ops.readings", "--partition", "day(observed_at)", "-o", "json"}).out, &r)
-	if r.Read != 3 || r.Written != 3 || len(r.Objects) != 1 || r.Objects[0].Written != 3 || r.DataFiles != 2 || r.Partitions != 2 || r.Table != "ops.readings" || r.SnapshotID == 0 ||
+	if r.Read != 3 || r.Written != 3 || len(r.Objects) != 1 || r.Objects[0].Written != 3 || r.DataFiles != 2 || r.Partitions != 2 ||
+		r.Table != "ops.readings" || r.SnapshotID == 0 ||
 		r.BytesRead != int64(len(readings)) || r.BytesWritten == 0 || r.Drift == nil || len(r.Renamed) != 3 {
 		t.Errorf("%+v", r)
 	}
 	before := snapshotOf(t)
 	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings", "--drift", "stop"}, `--drift stop refuses any difference`)
-	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings", "--required", "depth (m)"}, `trevak: bad.csv:3: column "depth (m)": "deep" is not a double, and the column is required; mend`)
+	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.readings", "--required", "depth (m)"},
+		`trevak: bad.csv:3: column "depth (m)": "deep" is not a double, and the column is required; mend`)
 	if after := snapshotOf(t); after != before {
 		t.Errorf("a refused load changed the table: %s", after)
 	}
-	must(t, []string{"load", "more.csv", "--into", "ops.readings"}, "ops.readings\n", "1 read = 1 written + 0 quarantined + 0 skipped", "snapshot")
+	must(t, []string{"load", "more.csv", "--into", "ops.readings"}, "ops.readings\n", "1 read = 1 written + 0 quarantined + 0 skipped",
+		"snapshot")
 	must(t, []string{"preview", "ops.readings"}, "0009", "calm, clear")
 	must(t, []string{"tables"}, "ops.readings", "day(observed_at)")
-	must(t, []string{"describe", "table:ops.readings"}, "day(observed_at)", "Buoy Code", "timestamptz", "rle-dictionary", "append", "rows            4")
+	must(t, []string{"describe", "table:ops.readings"}, "day(observed_at)", "Buoy Code", "timestamptz", "rle-dictionary", "append",
+		"rows            4")
 	for _, name := range []string{"in/r.csv", "more.csv", "bad.csv"} {
 		if _, err := os.Stat(name); err != nil {
 			t.Errorf("a source file is gone: %v", err)
@@ -253,7 +263,8 @@ func TestConvertCommand(t *testing.T) {
 	if found, _ := filepath.Glob("parts/observed_at_day=2031-05-0?/*.parquet"); len(found) != 2 {
 		t.Errorf("%v", found)
 	}
-	refused(t, 2, []string{"convert", "r.csv", "--to", "old.parquet"}, "old.parquet exists already; choose another name, or replace it with --overwrite")
+	refused(t, 2, []string{"convert", "r.csv", "--to", "old.parquet"},
+		"old.parquet exists already; choose another name, or replace it with --overwrite")
 }
 
 func TestWrongUsage(t *testing.T) {
@@ -282,7 +293,8 @@ func TestWrongUsage(t *testing.T) {
 		{"load r.csv --into ops.r --partition dya(observed_at)", "is not a partition transform", 2},
 		{"load r.csv --into ops.r --partition obserbed_at", "the nearest name is observed_at", 2},
 		{"describe ops.none", "there is neither a file", 1},
-		{"describe r.csv", "is delimited text, and only tables and columnar files are described; look at it with: trevak preview r.csv", 2},
+		{"describe r.csv", "is delimited text, and only tables and columnar files are described; look at it with: trevak preview r.csv",
+			2},
 		{"preview none.csv", "there is neither a file", 1},
 		{"preview ./none.csv", "there is no file", 1},
 		{"preview doc.json --records items", "does not begin with $", 2},
@@ -294,10 +306,12 @@ func TestWrongUsage(t *testing.T) {
 }
 
 func TestLimitsAndSources(t *testing.T) {
-	testfolder.Make(t, map[string]string{"long.csv": "a,b\n1,\"" + strings.Repeat("x", 3000) + "\"\n2,y\n", "deep.ndjson": "{\"a\":{\"b\":{\"c\":[1]}}}\n", "list.txt": "long.csv\n\nmore/*\n", "more/m.csv": "a,b\n3,z\n"})
+	testfolder.Make(t, map[string]string{"long.csv": "a,b\n1,\"" + strings.Repeat("x", 3000) + "\"\n2,y\n",
+		"deep.ndjson": "{\"a\":{\"b\":{\"c\":[1]}}}\n", "list.txt": "long.csv\n\nmore/*\n", "more/m.csv": "a,b\n3,z\n"})
 	refused(t, 2, []string{"infer", "long.csv", "--max-record", "0"}, "count from 1 on")
 	refused(t, 3, []string{"infer", "long.csv", "--max-columns", "1"}, "long.csv: has 2 columns and parts of columns, more than 1; check")
-	refused(t, 3, []string{"convert", "long.csv", "--to", "x.parquet", "--max-record", "1000"}, "long.csv:2: the record that begins here does not end within the largest size")
+	refused(t, 3, []string{"convert", "long.csv", "--to", "x.parquet", "--max-record", "1000"},
+		"long.csv:2: the record that begins here does not end within the largest size")
 	must(t, []string{"convert", "long.csv", "--to", "long.parquet", "--max-record", "4000"}, "2 read = 2 written")
 	refused(t, 3, []string{"convert", "deep.ndjson", "--to", "x.parquet", "--max-depth", "3"}, "lie more than 3 deep")
 	must(t, []string{"convert", "deep.ndjson", "--to", "x.parquet", "--max-depth", "4"}, "1 read = 1 written")
@@ -316,9 +330,11 @@ func TestLimitsAndSources(t *testing.T) {
 
 func TestQuarantineAndBack(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": "id,depth (m),note\n1,2.5,a\n2,x\n3,4.5,b,c\n4,1,\"d\"\n5,deep,e\n"})
-	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--required", "depth (m)", "--quarantine", "q.ndjson"}
+	args := []string{"load", "in.csv", "--into", "ops.r", "--type", "depth (m)=double", "--required", "depth (m)", "--quarantine",
+		"q.ndjson"}
 	r := trevak(t, append(args, "--tolerate", "2")...)
-	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --tolerate 2 allows") || !strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
+	if r.code != 3 || !strings.Contains(r.err, "3 of 5 records cannot become rows, more than --tolerate 2 allows") ||
+		!strings.Contains(r.err, "does-not-fit") || !strings.Contains(r.err, "kept in q.ndjson") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	must(t, []string{"tables"}, "No table in")
@@ -346,7 +362,8 @@ func TestHeaderlessQuarantine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile("q.ndjson", []byte(strings.NewReplacer(`8|2031-05-02`, `8|2031-05-02|x`, `c|d`, `cd`).Replace(string(text))), 0o644); err != nil {
+	if err := os.WriteFile("q.ndjson", []byte(strings.NewReplacer(`8|2031-05-02`, `8|2031-05-02|x`, `c|d`, `cd`).Replace(string(text))),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	must(t, []string{"load", "q.ndjson", "--into", "ops.log"}, "2 read = 2 written")

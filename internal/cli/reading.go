@@ -26,8 +26,9 @@ type flowFlags struct {
 }
 
 // headings are those of sections in help.
-var headings = map[setting.Section]string{setting.Reading: sectionReading, setting.Columns: sectionColumns, setting.Records: sectionRecords,
-	setting.Form: sectionForm, setting.Layout: sectionLayout}
+var headings = map[setting.Section]string{setting.Reading: sectionReading, setting.Columns: sectionColumns,
+	setting.Records: sectionRecords,
+	setting.Form:    sectionForm, setting.Layout: sectionLayout}
 
 // addFlow registers the settings of some sections.
 func addFlow(cmd *cobra.Command, sections ...setting.Section) *flowFlags {

@@ -24,25 +24,34 @@ const (
 // TestFormsOfRows gives nested records other forms in every command that takes them.
 func TestFormsOfRows(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "2.ndjson": nextDay, "plain.csv": "a,b\n1,x\n2,\n3,z\n"})
-	must(t, []string{"preview", "1.ndjson", "--nested", "flatten", "--unnest", "readings", "--unnest-index"}, "buoy_position_lat", "readings_index", "readings_sensor", "12.25")
-	must(t, []string{"infer", "1.ndjson", "--nested", "flatten", "--unnest", "readings"}, "4 records", "buoy_position_lon", "readings_value", "double")
-	must(t, []string{"infer", "1.ndjson"}, "readings  0 to 2 elements, median 1; --unnest readings makes 4 rows of 3 records", "crew      1 to 2 elements, median 1; --unnest crew makes 4 rows of 3 records", "67%")
-	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--where", "buoy.position.lat > 58", "--unnest", "readings", "--nested", "flatten",
+	must(t, []string{"preview", "1.ndjson", "--nested", "flatten", "--unnest", "readings", "--unnest-index"}, "buoy_position_lat",
+		"readings_index", "readings_sensor", "12.25")
+	must(t, []string{"infer", "1.ndjson", "--nested", "flatten", "--unnest", "readings"}, "4 records", "buoy_position_lon",
+		"readings_value", "double")
+	must(t, []string{"infer", "1.ndjson"}, "readings  0 to 2 elements, median 1; --unnest readings makes 4 rows of 3 records",
+		"crew      1 to 2 elements, median 1; --unnest crew makes 4 rows of 3 records", "67%")
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--where", "buoy.position.lat > 58", "--unnest", "readings", "--nested",
+		"flatten",
 		"--derive", "depth_ft = readings_value * 3", "--only", "id,buoy,readings", "--rename", "buoy_code=code"},
 		"3 read = 1 kept + 2 filtered + 0 quarantined + 0 skipped; those kept made 1 row")
-	if got, want := readFile(t, "out.ndjson"), `{"id":3,"code":"OS-3","buoy_position_lat":58.25,"buoy_position_lon":-6,"readings_sensor":"depth","readings_value":12.25,"depth_ft":36.75}`; strings.TrimSpace(got) != want {
+	if got, want := readFile(t,
+		"out.ndjson"), `{"id":3,"code":"OS-3","buoy_position_lat":58.25,"buoy_position_lon":-6,"readings_sensor":"depth","readings_value":12.25,"depth_ft":36.75}`; strings.TrimSpace(got) != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	must(t, []string{"convert", "plain.csv", "--to", "plain.ndjson", "--where", "b IS NOT NULL", "--derive", "a = a + 1", "--nest", "both=a,b"}, "3 read = 2 kept + 1 filtered")
+	must(t, []string{"convert", "plain.csv", "--to", "plain.ndjson", "--where", "b IS NOT NULL", "--derive", "a = a + 1", "--nest",
+		"both=a,b"}, "3 read = 2 kept + 1 filtered")
 	if got := readFile(t, "plain.ndjson"); got != "{\"both\":{\"a\":2,\"b\":\"x\"}}\n{\"both\":{\"a\":4,\"b\":\"z\"}}\n" {
 		t.Error(got)
 	}
 
 	form := []string{"--nested", "flatten", "--unnest", "readings", "--lists", "json"}
-	must(t, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--lineage"}, form...), "3 read = 3 kept", "those kept made 4 rows")
-	must(t, append([]string{"load", "2.ndjson", "--into", "ops.readings", "--lineage"}, form...), "added", "buoy_maker", "unfit", "readings_value", "2.ndjson:1", "much")
+	must(t, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--lineage"}, form...), "3 read = 3 kept",
+		"those kept made 4 rows")
+	must(t, append([]string{"load", "2.ndjson", "--into", "ops.readings", "--lineage"}, form...), "added", "buoy_maker", "unfit",
+		"readings_value", "2.ndjson:1", "much")
 	must(t, []string{"preview", "ops.readings"}, `["Ina","Bo"]`, "Tarn", `{"readings_value":"much"}`)
-	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...), "--drift stop refuses any difference")
+	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...),
+		"--drift stop refuses any difference")
 }
 
 // TestOneOrMany reads lists that are sometimes a single value, and values that have nothing to do with each other.
@@ -73,7 +82,8 @@ func TestRawRecords(t *testing.T) {
 `; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--keep-raw", "--unnest", "crew", "--only", "id,crew", "--tolerate", "1"}, "4 read = 3 kept", "1 quarantined", "4 rows")
+	must(t, []string{"convert", "1.ndjson", "--to", "out.ndjson", "--keep-raw", "--unnest", "crew", "--only", "id,crew", "--tolerate",
+		"1"}, "4 read = 3 kept", "1 quarantined", "4 rows")
 	lines := strings.Split(nestedDay, "\n")
 	for i, record := range []int{0, 0, 1, 2} {
 		var row struct {
@@ -103,13 +113,17 @@ func TestRowsAndBack(t *testing.T) {
 		}
 		fmt.Fprintf(&docs, `{"id":%d,"area":"a%d","readings":%s}`+"\n", id, random.IntN(2), list)
 	}
-	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String(), "more.ndjson": strings.ReplaceAll(docs.String(), `"id":`, `"id":1`)})
-	must(t, []string{"convert", "docs.ndjson", "more.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index", "--unnest-count", "--max-record", "500"}, "600 read = 600 kept")
-	must(t, []string{"convert", "rows.csv", "--to", "back.ndjson", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250"}, "those kept made 600 rows")
+	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String(),
+		"more.ndjson": strings.ReplaceAll(docs.String(), `"id":`, `"id":1`)})
+	must(t, []string{"convert", "docs.ndjson", "more.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten",
+		"--unnest-index", "--unnest-count", "--max-record", "500"}, "600 read = 600 kept")
+	must(t, []string{"convert", "rows.csv", "--to", "back.ndjson", "--nest-rows", "readings=readings_sensor,readings_value",
+		"--max-record", "250"}, "those kept made 600 rows")
 	if got, want := readFile(t, "back.ndjson"), docs.String()+strings.ReplaceAll(docs.String(), `"id":`, `"id":1`); got != want {
 		t.Errorf("%d bytes came back of %d: %.300s", len(got), len(want), got)
 	}
-	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record", "250", "--lineage"}, "those kept made 600 rows")
+	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record",
+		"250", "--lineage"}, "those kept made 600 rows")
 	r := must(t, []string{"preview", "ops.back", "-n", "600", "-o", "json"}, "")
 	var p struct{ Records []map[string]string }
 	decode(t, r.out, &p)
@@ -144,7 +158,8 @@ func TestRowsThatStandApart(t *testing.T) {
 		docs.WriteString(record + "\n")
 	}
 	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String()})
-	must(t, []string{"convert", "docs.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index"}, "400 read = 400 kept")
+	must(t, []string{"convert", "docs.ndjson", "--to", "rows.csv", "--unnest", "readings", "--nested", "flatten", "--unnest-index"},
+		"400 read = 400 kept")
 	header, rest, _ := strings.Cut(readFile(t, "rows.csv"), "\n")
 	lines := strings.Split(strings.TrimSpace(rest), "\n")
 	random.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
@@ -158,28 +173,33 @@ func TestRowsThatStandApart(t *testing.T) {
 	if got := readFile(t, "back.ndjson"); got != docs.String() {
 		t.Errorf("came back as %.300s", got)
 	}
-	must(t, append([]string{"convert", "apart.csv", "--to", "by-area.ndjson"}, append(list, "--nest-key", "area,id")...), "those kept made 400 rows")
+	must(t, append([]string{"convert", "apart.csv", "--to", "by-area.ndjson"}, append(list, "--nest-key", "area,id")...),
+		"those kept made 400 rows")
 	for line := range strings.Lines(readFile(t, "by-area.ndjson")) {
 		if !records[strings.TrimSpace(line)] {
 			t.Fatalf("%s is none of the records", line)
 		}
 	}
-	if r := must(t, append([]string{"convert", "apart.csv", "--to", "as-they-stand.ndjson"}, list...), ""); strings.Contains(r.out, "; 400 rows") {
+	if r := must(t, append([]string{"convert", "apart.csv", "--to", "as-they-stand.ndjson"}, list...), ""); strings.Contains(r.out,
+		"; 400 rows") {
 		t.Error("without a key, rows that stand apart went together too")
 	}
 
 	// A row tells the first of the records that it came of, in the order in which they are brought together.
-	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...), "those kept made 400 rows")
+	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...),
+		"those kept made 400 rows")
 	r := must(t, []string{"preview", "ops.apart", "-n", "400", "-o", "json"}, "")
 	var p struct{ Records []map[string]string }
 	decode(t, r.out, &p)
 	for _, row := range p.Records {
 		at, err := strconv.Atoi(row["_lineage_row"])
-		if fields := strings.Split(lines[at-1], ","); err != nil || fields[0] != row["id"] || !strings.Contains(row["_raw"], `"id":"`+row["id"]+`"`) {
+		if fields := strings.Split(lines[at-1], ","); err != nil || fields[0] != row["id"] ||
+			!strings.Contains(row["_raw"], `"id":"`+row["id"]+`"`) {
 			t.Fatalf("the row of id %s tells of record %d, %q, and keeps %s", row["id"], at, lines[at-1], row["_raw"])
 		}
 	}
-	for args, want := range map[string]string{"nothing": `--nest-key names "nothing"`, "readings_value": "is not among the columns that stay", "id,id": `names "id" twice`} {
+	for args, want := range map[string]string{"nothing": `--nest-key names "nothing"`,
+		"readings_value": "is not among the columns that stay", "id,id": `names "id" twice`} {
 		refused(t, 2, append([]string{"preview", "apart.csv", "--nest-key", args}, list...), want)
 	}
 	refused(t, 2, []string{"preview", "apart.csv", "--nest-key", "id"}, "--nest-key is for --nest-rows")
@@ -194,7 +214,8 @@ func TestListsIntoTables(t *testing.T) {
 	if _, err := os.Stat("warehouse"); err == nil {
 		t.Error("a dry run wrote something")
 	}
-	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits (new table)", "ops.readings (new table)", "those kept made 3 rows", "ops.crew (new table)")
+	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits (new table)", "ops.readings (new table)",
+		"those kept made 3 rows", "ops.crew (new table)")
 	must(t, []string{"preview", "ops.visits"}, "1.ndjson:2", "_parent_id")
 	must(t, []string{"preview", "ops.readings"}, "_position", "12.25", "1.ndjson:3")
 	must(t, []string{"preview", "ops.crew"}, "Cy")
@@ -208,19 +229,23 @@ func TestListsIntoTables(t *testing.T) {
 	if err := os.RemoveAll("warehouse/ops/crew"); err != nil {
 		t.Fatal(err)
 	}
-	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits: the rows were there already", "ops.readings: the rows were there already", "ops.crew (new table)")
+	must(t, append([]string{"load", "1.ndjson"}, split...), "ops.visits: the rows were there already",
+		"ops.readings: the rows were there already", "ops.crew (new table)")
 	must(t, []string{"tables"}, "ops.visits       3", "ops.readings     3", "ops.crew         3")
 	must(t, append([]string{"load", "2.ndjson"}, split...), "added", "unfit", "value")
 	must(t, []string{"tables"}, "ops.visits       4", "ops.readings     5", "ops.crew         3")
 
-	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested", "flatten"}, "those kept made 3 rows")
+	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested",
+		"flatten"}, "those kept made 3 rows")
 	must(t, []string{"preview", "ops.keyed"}, "buoy_position_lat", `["Ina","Bo"]`)
 	must(t, []string{"schema", "ops.keyed_readings"}, "id", "_position", "sensor")
-	must(t, []string{"load", "bad.ndjson", "--into", "ops.bad", "--split", "a=ops.bad_a", "--tolerate", "1"}, "2 kept", "1 quarantined", "those kept made 3 rows")
+	must(t, []string{"load", "bad.ndjson", "--into", "ops.bad", "--split", "a=ops.bad_a", "--tolerate", "1"}, "2 kept", "1 quarantined",
+		"those kept made 3 rows")
 	if kept, err := filepath.Glob("quarantine-*"); err != nil || len(kept) != 1 {
 		t.Errorf("the bad record is kept in %v, %v", kept, err)
 	}
-	refused(t, 2, []string{"load", "clash.ndjson", "--into", "a.b", "--key", "id", "--split", "list=a.c"}, `its elements have a member "id", as the key of its records`)
+	refused(t, 2, []string{"load", "clash.ndjson", "--into", "a.b", "--key", "id", "--split", "list=a.c"},
+		`its elements have a member "id", as the key of its records`)
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "reading=a.c"}, "the nearest name is readings")
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings=a.b"}, "is named twice")
 	refused(t, 2, []string{"load", "1.ndjson", "--into", "a.b", "--split", "readings"}, "write it like --split readings=ops.readings")
@@ -229,14 +254,18 @@ func TestListsIntoTables(t *testing.T) {
 // TestRowsMultiply makes rows of lists that have nothing to do with each other.
 func TestRowsMultiply(t *testing.T) {
 	long := strings.TrimSuffix(strings.Repeat("1,", 12), ",")
-	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay, "long.ndjson": fmt.Sprintf("{\"id\":1,\"a\":[1],\"b\":[2]}\n{\"id\":2,\"a\":[%s],\"b\":[%s]}\n", long, long)})
-	r := must(t, []string{"convert", "1.ndjson", "--to", "out.csv", "--unnest", "readings", "--unnest", "crew", "--nested", "flatten"}, "those kept made 6 rows")
+	testfolder.Make(t, map[string]string{"1.ndjson": nestedDay,
+		"long.ndjson": fmt.Sprintf("{\"id\":1,\"a\":[1],\"b\":[2]}\n{\"id\":2,\"a\":[%s],\"b\":[%s]}\n", long, long)})
+	r := must(t, []string{"convert", "1.ndjson", "--to", "out.csv", "--unnest", "readings", "--unnest", "crew", "--nested", "flatten"},
+		"those kept made 6 rows")
 	if !strings.Contains(r.err, "make 6 rows of 3 records, at most 4 rows of one record (1.ndjson:1)") {
 		t.Error(r.err)
 	}
 	refused(t, 2, []string{"convert", "long.ndjson", "--to", "long.parquet", "--unnest", "a", "--unnest", "b"},
-		"make 145 rows of 2 records, at most 144 rows of one record (long.ndjson:2); go through the lists side by side with --unnest a,b, or confirm it with --confirm-multiply")
-	must(t, []string{"convert", "long.ndjson", "--to", "long.parquet", "--unnest", "a", "--unnest", "b", "--confirm-multiply"}, "145 rows")
+		"make 145 rows of 2 records, at most 144 rows of one record (long.ndjson:2); go through the lists side by side with --unnest "+
+			"a,b, or confirm it with --confirm-multiply")
+	must(t, []string{"convert", "long.ndjson", "--to", "long.parquet", "--unnest", "a", "--unnest", "b", "--confirm-multiply"},
+		"145 rows")
 	must(t, []string{"convert", "long.ndjson", "--to", "pairs.parquet", "--unnest", "a,b"}, "13 rows")
 }
 
@@ -246,8 +275,10 @@ func TestFormsOfColumnarRows(t *testing.T) {
 	must(t, []string{"convert", "1.ndjson", "--to", "files/1.parquet"}, "")
 	must(t, []string{"convert", "2.ndjson", "--to", "files/2.parquet", "--type", "readings.value=string"}, "")
 	must(t, []string{"preview", "files", "--unnest", "readings", "--nested", "flatten"}, "buoy_maker", "Tarn", "much")
-	for i, form := range [][]string{{"--nested", "flatten", "--unnest", "readings", "--where", "id <> 2"}, {"--unnest", "crew", "--derive", "north = buoy.position.lat > 58"},
-		{"--only", "id,readings", "--unnest", "readings", "--nested", "flatten", "--nest-rows", "readings=readings_sensor,readings_value"}} {
+	for i, form := range [][]string{{"--nested", "flatten", "--unnest", "readings", "--where", "id <> 2"},
+		{"--unnest", "crew", "--derive", "north = buoy.position.lat > 58"},
+		{"--only", "id,readings", "--unnest", "readings", "--nested", "flatten", "--nest-rows",
+			"readings=readings_sensor,readings_value"}} {
 		text, columns := fmt.Sprintf("text%d.ndjson", i), fmt.Sprintf("columns%d.ndjson", i)
 		must(t, append([]string{"convert", "1.ndjson", "--to", text}, form...), "3 read")
 		must(t, append([]string{"convert", "files/1.parquet", "--to", columns}, form...), "3 read")
@@ -255,9 +286,11 @@ func TestFormsOfColumnarRows(t *testing.T) {
 			t.Errorf("%v: of text\n%sof columns\n%s", form, a, b)
 		}
 	}
-	must(t, []string{"load", "files/1.parquet", "--into", "ops.visits", "--split", "readings=ops.readings", "--lineage"}, "those kept made 3 rows")
+	must(t, []string{"load", "files/1.parquet", "--into", "ops.visits", "--split", "readings=ops.readings", "--lineage"},
+		"those kept made 3 rows")
 	must(t, []string{"preview", "ops.readings"}, "files/1.parquet:3")
-	must(t, []string{"convert", "files/1.parquet", "--to", "all.parquet", "--unnest", "readings", "--unnest", "crew"}, "those kept made 6 rows")
+	must(t, []string{"convert", "files/1.parquet", "--to", "all.parquet", "--unnest", "readings", "--unnest", "crew"},
+		"those kept made 6 rows")
 }
 
 func TestWrongForms(t *testing.T) {
@@ -276,9 +309,11 @@ func TestWrongForms(t *testing.T) {
 		refused(t, 2, append([]string{"preview", "1.ndjson"}, args...), want)
 	}
 	refused(t, 2, []string{"preview", "1.parquet", "--only", "id"}, "columnar files are shown as they are")
-	must(t, []string{"preview", "1.ndjson", "--only", "id,crew", "--type", "id=string", "--rename", "crew=names", "--unnest", "crew"}, "names", "Bo")
+	must(t, []string{"preview", "1.ndjson", "--only", "id,crew", "--type", "id=string", "--rename", "crew=names", "--unnest", "crew"},
+		"names", "Bo")
 	must(t, []string{"preview", "zero.csv", "--type", "a=boolean"}, "true")
-	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"}, "zero.csv:2: --derive c: division by zero; NULLIF(…, 0) makes the result null, at character 3")
+	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"},
+		"zero.csv:2: --derive c: division by zero; NULLIF(…, 0) makes the result null, at character 3")
 	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "unknown flag")
 }
 
@@ -319,7 +354,8 @@ func TestMixedTypes(t *testing.T) {
 			t.Errorf("record %d has depth %q and misfits %s, want %s", at, row["depth"], row["_misfit"], want)
 		}
 	}
-	if r := must(t, []string{"infer", "docs.ndjson", "--mixed", "misfit"}, "4 of other types, which are misfits"); !strings.Contains(r.out, "most values") {
+	if r := must(t, []string{"infer", "docs.ndjson", "--mixed", "misfit"},
+		"4 of other types, which are misfits"); !strings.Contains(r.out, "most values") {
 		t.Errorf("infer does not tell what settled the type: %s", r.out)
 	}
 	must(t, []string{"load", "table.csv", "--into", "ops.cells", "--mixed", "misfit"}, "300 written")
@@ -331,7 +367,8 @@ func TestMixedTypes(t *testing.T) {
 	}
 	// Otherwise all of them are text, objects as JSON.
 	must(t, []string{"convert", "docs.ndjson", "--to", "text.ndjson"}, "300 written")
-	if got := readFile(t, "text.ndjson"); !strings.Contains(got, `"depth":"0.5"`) || !strings.Contains(got, `"depth":"{\"deep\":7}"`) || strings.Contains(got, "_misfit") {
+	if got := readFile(t, "text.ndjson"); !strings.Contains(got, `"depth":"0.5"`) || !strings.Contains(got, `"depth":"{\"deep\":7}"`) ||
+		strings.Contains(got, "_misfit") {
 		t.Errorf("as text they are %.200s", got)
 	}
 	refused(t, 2, []string{"infer", "docs.ndjson", "--mixed", "some"}, "use text or misfit")
@@ -339,7 +376,8 @@ func TestMixedTypes(t *testing.T) {
 
 // TestPathsOfOneName flattens two paths that give one name, into files, a new table, and a table that had only one of them.
 func TestPathsOfOneName(t *testing.T) {
-	testfolder.Make(t, map[string]string{"both.ndjson": `{"id":1,"area":{"code":"A"},"area_code":7}` + "\n", "one.ndjson": `{"id":2,"area":{"code":"B"}}` + "\n"})
+	testfolder.Make(t, map[string]string{"both.ndjson": `{"id":1,"area":{"code":"A"},"area_code":7}` + "\n",
+		"one.ndjson": `{"id":2,"area":{"code":"B"}}` + "\n"})
 	must(t, []string{"convert", "both.ndjson", "--to", "flat.csv", "--nested", "flatten"}, "those kept made 1 row")
 	if got := readFile(t, "flat.csv"); got != "id,area__code,area_code\n1,A,7\n" {
 		t.Errorf("flattened as %s", got)
@@ -347,26 +385,31 @@ func TestPathsOfOneName(t *testing.T) {
 	must(t, []string{"load", "both.ndjson", "--into", "ops.both", "--nested", "flatten"}, "")
 	must(t, []string{"load", "both.ndjson", "--into", "ops.both", "--nested", "flatten"}, "")
 	must(t, []string{"load", "one.ndjson", "--into", "ops.one", "--nested", "flatten"}, "")
-	refused(t, 2, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten"}, `area.code and another path both come out as the column "area_code"`)
+	refused(t, 2, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten"},
+		`area.code and another path both come out as the column "area_code"`)
 	must(t, []string{"load", "both.ndjson", "--into", "ops.one", "--nested", "flatten", "--drop", "area_code"}, "")
 }
 
-// TestRowsOfAnotherFormInParquet gives records other forms in Parquet files, where texts go through as numbers, and as JSON lines, where they do not.
+// TestRowsOfAnotherFormInParquet gives records other forms in Parquet files, where texts go through as numbers, and as JSON
+// lines, where they do not.
 func TestRowsOfAnotherFormInParquet(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	text := func() string {
-		return []string{"null", `""`, `"calm"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"Brå"`, fmt.Sprintf(`"t%d"`, random.IntN(3000))}[random.IntN(7)]
+		return []string{"null", `""`, `"calm"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"Brå"`,
+			fmt.Sprintf(`"t%d"`, random.IntN(3000))}[random.IntN(7)]
 	}
 	var docs strings.Builder
 	for id := range 3000 {
 		var readings, alerts []string
 		for range random.IntN(5) {
-			readings = append(readings, fmt.Sprintf(`{"sensor":%s,"unit":{"name":%s},"value":%d.5,"flags":[%s]}`, text(), text(), random.IntN(90), text()))
+			readings = append(readings, fmt.Sprintf(`{"sensor":%s,"unit":{"name":%s},"value":%d.5,"flags":[%s]}`, text(), text(),
+				random.IntN(90), text()))
 		}
 		for range random.IntN(3) {
 			alerts = append(alerts, text())
 		}
-		fmt.Fprintf(&docs, `{"id":%d,"buoy":{"code":"OS-%d","area":%s},"readings":[%s],"alerts":[%s],"note":%s}`+"\n", id, random.IntN(40), text(),
+		fmt.Fprintf(&docs, `{"id":%d,"buoy":{"code":"OS-%d","area":%s},"readings":[%s],"alerts":[%s],"note":%s}`+"\n", id,
+			random.IntN(40), text(),
 			strings.Join(readings, ","), strings.Join(alerts, ","), text())
 	}
 	testfolder.Make(t, map[string]string{"docs.ndjson": docs.String()})
@@ -375,7 +418,8 @@ func TestRowsOfAnotherFormInParquet(t *testing.T) {
 		{"--unnest", "readings", "--nested", "flatten"},
 		{"--unnest", "readings", "--unnest", "readings.flags", "--unnest-index", "--unnest-empty", "drop"},
 		{"--unnest", "readings,alerts", "--nested", "flatten", "--flatten-depth", "1"},
-		{"--unnest", "readings", "--nested", "flatten", "--lists", "json", "--where", "id > 100", "--derive", "loud = upper(readings_sensor)"},
+		{"--unnest", "readings", "--nested", "flatten", "--lists", "json", "--where", "id > 100", "--derive",
+			"loud = upper(readings_sensor)"},
 		{"--unnest", "readings", "--nested", "flatten", "--keep-raw", "--max-record", "5000"},
 	} {
 		parquet, lines, again := fmt.Sprint(i, ".parquet"), fmt.Sprint(i, ".ndjson"), fmt.Sprint(i, "-again.ndjson")

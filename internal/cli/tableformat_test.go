@@ -20,7 +20,8 @@ func TestTablesOfOtherFormats(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.ndjson": first.String(), "2.ndjson": second.String()})
 	for _, format := range []string{"orc", "avro"} {
 		into := "ops." + format
-		must(t, []string{"load", "1.ndjson", "--into", into, "--partition", "area", "--sort", "depth desc", "--format", format}, "300 written", "3 files")
+		must(t, []string{"load", "1.ndjson", "--into", into, "--partition", "area", "--sort", "depth desc", "--format", format},
+			"300 written", "3 files")
 		must(t, []string{"load", "2.ndjson", "--into", into}, "300 written", "firmware")
 		files, err := filepath.Glob(filepath.Join("warehouse", "ops", format, "data", "*", "*."+format))
 		if err != nil || len(files) != 6 {
@@ -30,7 +31,8 @@ func TestTablesOfOtherFormats(t *testing.T) {
 		must(t, []string{"preview", into, "-n", "1"}, "firmware", "area 0")
 		must(t, []string{"weigh", into, "--favor", "size"}, "600 rows")
 		// What is in the table is what was sent.
-		must(t, []string{"convert", filepath.Join("warehouse", "ops", format, "data"), "--to", format + ".ndjson", "--nest-rows", "ids=id", "--nest-key", "area", "--only", "id,area"}, "600 read")
+		must(t, []string{"convert", filepath.Join("warehouse", "ops", format, "data"), "--to", format + ".ndjson", "--nest-rows",
+			"ids=id", "--nest-key", "area", "--only", "id,area"}, "600 read")
 	}
 	// Names of files are those of their loads, so they come in any order.
 	lines := func(path string) string {
@@ -52,7 +54,8 @@ func TestTablesOfOtherFormats(t *testing.T) {
 
 // The format of a table stands in feed files too; a convert does not take it.
 func TestFormatInFeedFiles(t *testing.T) {
-	testfolder.Make(t, map[string]string{"r.csv": readings, "f.yaml": "feed: 1\nsource:\n  files: [r.csv]\ntable:\n  into: ops.r\n  format: orc\n"})
+	testfolder.Make(t, map[string]string{"r.csv": readings,
+		"f.yaml": "feed: 1\nsource:\n  files: [r.csv]\ntable:\n  into: ops.r\n  format: orc\n"})
 	must(t, []string{"feed", "check", "f.yaml"}, "ops.r")
 	must(t, []string{"load", "--feed", "f.yaml"}, "3 written")
 	must(t, []string{"describe", "ops.r"}, "ORC files")

@@ -92,20 +92,23 @@ func (a *app) schemaCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "schema TABLE [VERSION VERSION]",
 		Short: "Show the schema of a table, its history, or what differs between two versions",
-		Long: `Schema shows the columns of a table with their ids, types and comments. --history lists each version with its date, its cause and what
-changed; --diff shows what differs between two of them; --emit ddl writes a CREATE TABLE statement in standard SQL.`,
+		Long: `Schema shows the columns of a table with their ids, types and comments. --history lists each version with its date,
+its cause and what changed; --diff shows what differs between two of them; --emit ddl writes a CREATE TABLE statement
+in standard SQL.`,
 		Example: `  trevak schema orrin.observations --warehouse trevak-demo/warehouse
   trevak schema orrin.observations --history --warehouse trevak-demo/warehouse`,
 		Args: cobra.RangeArgs(1, 3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 || diff != (len(args) == 3) {
-				return fault.New(fault.Usage, "--diff takes a table and two versions").Try("write it like: trevak schema %s --diff 0 1", args[0])
+				return fault.New(fault.Usage, "--diff takes a table and two versions").Try("write it like: trevak schema %s --diff 0 1",
+					args[0])
 			}
 			switch {
 			case history && (diff || emit != ""), diff && emit != "":
 				return fault.New(fault.Usage, "--history, --diff and --emit each show something else").Try("keep one of them")
 			case emit != "" && a.json():
-				return fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own", emit).Try("leave one of them out")
+				return fault.New(fault.Usage, "-o json has no effect with --emit %s, which has a form of its own",
+					emit).Try("leave one of them out")
 			}
 			t, err := a.findTable(cmd.Context(), args[0])
 			if err != nil {
@@ -153,7 +156,8 @@ func (a *app) compareVersions(t *table.Table, before, after string) error {
 				return v.Schema, nil
 			}
 		}
-		return schema.Schema{}, fault.New(fault.Usage, "the table %s has no version %s of its schema", t.Name, text).Try("its versions are %s", strings.Join(known, ", "))
+		return schema.Schema{}, fault.New(fault.Usage, "the table %s has no version %s of its schema", t.Name,
+			text).Try("its versions are %s", strings.Join(known, ", "))
 	}
 	was, err := find(before)
 	if err != nil {
@@ -189,8 +193,9 @@ func (a *app) alter() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "alter TABLE",
 		Short: "Rename, widen, drop, reorder and comment the columns of a table",
-		Long: `Alter changes the schema of a table without touching its files: columns keep their ids, so files written before are read as they were
-meant. A renamed column still takes the values that files have under its old name. Parts of nested columns are named by their path.`,
+		Long: `Alter changes the schema of a table without touching its files: columns keep their ids, so files written before are
+read as they were meant. A renamed column still takes the values that files have under its old name. Parts of nested
+columns are named by their path.`,
 		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' --warehouse trevak-demo/warehouse
   trevak alter orrin.tides --rename level_m=level --first level_m --warehouse trevak-demo/warehouse`,
 		Args: cobra.ExactArgs(1),
@@ -200,17 +205,20 @@ meant. A renamed column still takes the values that files have under its old nam
 				flag string
 				list []string
 				to   *[]schema.Setting
-			}{{"--rename", renames, &alteration.Rename}, {"--widen", widen, &alteration.Widen}, {"--comment", comments, &alteration.Comment}, {"--after", after, &alteration.After}} {
+			}{{"--rename", renames, &alteration.Rename}, {"--widen", widen, &alteration.Widen},
+				{"--comment", comments, &alteration.Comment}, {"--after", after, &alteration.After}} {
 				for _, text := range part.list {
 					column, value, ok := strings.Cut(text, "=")
 					if !ok {
-						return fault.New(fault.Usage, "%s %q has no equals sign", part.flag, text).Try("write it like %s column=value", part.flag)
+						return fault.New(fault.Usage, "%s %q has no equals sign", part.flag, text).Try("write it like %s column=value",
+							part.flag)
 					}
 					*part.to = append(*part.to, schema.Setting{Column: column, Value: value})
 				}
 			}
 			if alteration.Empty() {
-				return fault.New(fault.Usage, "nothing to alter").Try("state what is to change, for example --rename old=new; see trevak alter --help")
+				return fault.New(fault.Usage, "nothing to alter").Try("state what is to change, for example --rename old=new; see " +
+					"trevak alter --help")
 			}
 			return a.alterTable(cmd.Context(), args[0], alteration)
 		},
@@ -239,7 +247,8 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 		for _, column := range alteration.Drop {
 			for _, field := range t.Spec {
 				if field.Column == column {
-					return schema.Schema{}, nil, fault.New(fault.Usage, "column %q cannot be dropped: the table is partitioned by %s", column, field)
+					return schema.Schema{}, nil, fault.New(fault.Usage, "column %q cannot be dropped: the table is partitioned by %s",
+						column, field)
 				}
 			}
 		}

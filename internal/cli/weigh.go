@@ -16,9 +16,10 @@ func (a *app) weigh() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "weigh SOURCE…|TABLE",
 		Short: "Measure which codec, encoding, sort order and partitioning pay",
-		Long: `Weigh takes a sample spread over the source or table, writes it in memory with every codec and encoding, reads it back, and shows sizes and
-speeds for each column and for all. Sort orders and partitionings that are named are tried as well: how large the files are, and how much of them a filter for one
-value reads. It ends with the codec to use, and why. Speeds are those of this machine at this moment.`,
+		Long: `Weigh takes a sample spread over the source or table, writes it in memory with every codec and encoding, reads it
+back, and shows sizes and speeds for each column and for all. Sort orders and partitionings that are named are tried
+as well: how large the files are, and how much of them a filter for one value reads. It ends with the codec to use,
+and why. Speeds are those of this machine at this moment.`,
 		Example: `  trevak weigh trevak-demo/tides --try-sort station --try-partition 'day(taken_at)'
   trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },

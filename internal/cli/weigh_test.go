@@ -20,7 +20,8 @@ func TestWeighCommand(t *testing.T) {
 		fmt.Fprintf(&text, "%d,area %d,%.4f,%x\n", i, random.Intn(6), random.Float64(), random.Int63())
 	}
 	testfolder.Make(t, map[string]string{"in.csv": text.String()})
-	must(t, []string{"weigh", "in.csv", "--try-sort", "area", "--try-partition", "area", "--chart", "c.png"}, "8,000 rows", "zstd:9", "delta-binary-packed", "--sort 'area'", "one value of area", "area=area%20", "all columns", "Favoring balance")
+	must(t, []string{"weigh", "in.csv", "--try-sort", "area", "--try-partition", "area", "--chart", "c.png"}, "8,000 rows", "zstd:9",
+		"delta-binary-packed", "--sort 'area'", "one value of area", "area=area%20", "all columns", "Favoring balance")
 	chart, err := os.ReadFile("c.png")
 	if err != nil || !bytes.HasPrefix(chart, []byte("\x89PNG")) {
 		t.Errorf("%v", err)
@@ -47,7 +48,8 @@ func TestWeighCommand(t *testing.T) {
 		}
 	}
 	decode(t, must(t, []string{"weigh", "in.csv", "--favor", "size", "--try-sort", "area", "-o", "json"}).out, &w)
-	if w.Rows != 8_000 || len(w.Columns) != 4 || len(w.Whole) != 8 || len(w.Readings) != 2 || w.Readings[0].Raw != int64(text.Len()) || w.Readings[1].Columnar >= w.Readings[0].Columnar {
+	if w.Rows != 8_000 || len(w.Columns) != 4 || len(w.Whole) != 8 || len(w.Readings) != 2 || w.Readings[0].Raw != int64(text.Len()) ||
+		w.Readings[1].Columnar >= w.Readings[0].Columnar {
 		t.Errorf("%+v", w)
 	}
 	// Sorted by few values, a filter for one of them reads a part only.
@@ -132,6 +134,7 @@ func TestWeighNestedRecords(t *testing.T) {
 	}
 	must(t, []string{"convert", "in.ndjson", "--to", "a.parquet", "--codec", w.Codec}, "4,000 written")
 	must(t, []string{"convert", "in.ndjson", "--to", "b.parquet", "--codec", "auto", "--favor", "size"}, "4,000 written", w.Codec)
-	must(t, []string{"convert", "in.ndjson", "--to", "c.parquet", "--codec", "zstd,buoy.seal=none,readings.element.note=brotli"}, "4,000 written")
+	must(t, []string{"convert", "in.ndjson", "--to", "c.parquet", "--codec", "zstd,buoy.seal=none,readings.element.note=brotli"},
+		"4,000 written")
 	must(t, []string{"describe", "c.parquet"}, "buoy.seal", "readings.list.element.note", "brotli", "none")
 }

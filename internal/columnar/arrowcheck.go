@@ -10,8 +10,8 @@ import (
 	flatbuffers "github.com/google/flatbuffers/go"
 )
 
-// checkArrow walks through the schema in the footer of an Arrow file, and fails where it cannot be one: the library makes room for as many fields
-// as a damaged footer says there are. Reading beyond the footer panics, which Open catches.
+// checkArrow walks through the schema in the footer of an Arrow file, and fails where it cannot be one: the library makes room
+// for as many fields as a damaged footer says there are. Reading beyond the footer panics, which Open catches.
 func checkArrow(from io.ReaderAt, whole int64) error {
 	// The file ends in the footer, its length in four bytes, and the magic ("IPC File Format").
 	tail := make([]byte, 4+len(magic.Arrow))

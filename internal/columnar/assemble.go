@@ -13,8 +13,9 @@ import (
 	"trevak/internal/columnar/decode"
 )
 
-// part is a column, or a part of a nested one, as it is put together again out of levels (Parquet specification, "Nested Encoding"). A slot of it is an entry of
-// any of its leaves whose repetition level is not above rep and whose definition level is not below slot; it has a value where the definition level is not below def.
+// part is a column, or a part of a nested one, as it is put together again out of levels (Parquet specification, "Nested
+// Encoding"). A slot of it is an entry of any of its leaves whose repetition level is not above rep and whose definition level
+// is not below slot; it has a value where the definition level is not below def.
 type part struct {
 	kind     arrow.DataType
 	children []*part
@@ -27,7 +28,8 @@ type part struct {
 // newPart prepares a column; ok is false for one that only the library reads.
 func newPart(f *pqarrow.SchemaField, nullable bool) (p *part, ok bool) {
 	l := f.LevelInfo
-	p = &part{kind: f.Field.Type, leaf: f.ColIndex, def: uint16(l.DefLevel), rep: uint16(l.RepLevel), slot: uint16(l.RepeatedAncestorDefLevel)}
+	p = &part{kind: f.Field.Type, leaf: f.ColIndex, def: uint16(l.DefLevel), rep: uint16(l.RepLevel),
+		slot: uint16(l.RepeatedAncestorDefLevel)}
 	switch f.Field.Type.(type) {
 	case *arrow.ListType, *arrow.MapType:
 		// The level of a list is that of its elements.
@@ -50,8 +52,10 @@ func newPart(f *pqarrow.SchemaField, nullable bool) (p *part, ok bool) {
 // readable reports whether values of an Arrow type are made here.
 func readable(t arrow.DataType) bool {
 	switch t := t.(type) {
-	case *arrow.BooleanType, *arrow.Int8Type, *arrow.Int16Type, *arrow.Int32Type, *arrow.Int64Type, *arrow.Uint8Type, *arrow.Uint16Type, *arrow.Uint32Type, *arrow.Uint64Type,
-		*arrow.Float32Type, *arrow.Float64Type, *arrow.Date32Type, *arrow.Time32Type, *arrow.Time64Type, *arrow.TimestampType, *arrow.StringType, *arrow.BinaryType,
+	case *arrow.BooleanType, *arrow.Int8Type, *arrow.Int16Type, *arrow.Int32Type, *arrow.Int64Type, *arrow.Uint8Type, *arrow.Uint16Type,
+		*arrow.Uint32Type, *arrow.Uint64Type,
+		*arrow.Float32Type, *arrow.Float64Type, *arrow.Date32Type, *arrow.Time32Type, *arrow.Time64Type, *arrow.TimestampType,
+		*arrow.StringType, *arrow.BinaryType,
 		*arrow.FixedSizeBinaryType, *arrow.Decimal128Type:
 		return true
 	case arrow.ExtensionType:
@@ -107,7 +111,8 @@ func (p *part) build(of map[int]*entries) (arrow.ArrayData, error) {
 	if child.Len() != elements {
 		return nil, fmt.Errorf("%w: lists of %d elements have %d", decode.ErrDamaged, elements, child.Len())
 	}
-	return array.NewData(p.kind, n, []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))}, []arrow.ArrayData{child}, nulls, 0), nil
+	return array.NewData(p.kind, n, []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))},
+		[]arrow.ArrayData{child}, nulls, 0), nil
 }
 
 // level returns the definition level of an entry.

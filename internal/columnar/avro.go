@@ -45,7 +45,8 @@ func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, erro
 	if err != nil {
 		return nil, fmt.Errorf("the schema has no Avro form: %w", err)
 	}
-	packing, ok := map[string]ocf.CodecName{"none": ocf.Null, "snappy": ocf.Snappy, "zstd": ocf.ZStandard, "gzip": ocf.Deflate}[codec.name()]
+	packing, ok := map[string]ocf.CodecName{"none": ocf.Null, "snappy": ocf.Snappy, "zstd": ocf.ZStandard,
+		"gzip": ocf.Deflate}[codec.name()]
 	if !ok {
 		return nil, fmt.Errorf("Avro files are not written with %s; they take zstd, snappy, gzip or none", codec.name())
 	}
@@ -53,7 +54,8 @@ func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, erro
 	sync := sha256.Sum256(append(text, packing...))
 	options := []ocf.EncoderFunc{ocf.WithBlockLength(avroBlockRows), ocf.WithSyncBlock([16]byte(sync[:]))}
 	if level := codec.level(); level != compress.DefaultCompressionLevel {
-		options = append(options, ocf.WithCompressionLevel(level), ocf.WithZStandardEncoderOptions(zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(level))))
+		options = append(options, ocf.WithCompressionLevel(level),
+			ocf.WithZStandardEncoderOptions(zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(level))))
 	}
 	// The codec comes last: to state a level states deflate too.
 	options = append(options, ocf.WithCodec(packing))
@@ -64,8 +66,8 @@ func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, erro
 	return out, header.write()
 }
 
-// avroHeader writes the header of a file in place of the library, whose own has its entries in any order and the schema without documentation. What is
-// written before is left out.
+// avroHeader writes the header of a file in place of the library, whose own has its entries in any order and the schema without
+// documentation. What is written before is left out.
 type avroHeader struct {
 	sink   io.Writer
 	schema []byte
@@ -103,8 +105,9 @@ func (h *avroHeader) write() error {
 // avroBlockRows is how many rows a block of an Avro file has.
 const avroBlockRows = 4096
 
-// avroRecord describes a struct (Avro specification, "Complex Types"). Names that Avro does not take are changed; the field's own stands in its
-// documentation then. names counts records, whose names must differ. Fields have their ids as the Iceberg specification has them (appendix A).
+// avroRecord describes a struct (Avro specification, "Complex Types"). Names that Avro does not take are changed; the field's
+// own stands in its documentation then. names counts records, whose names must differ. Fields have their ids as the Iceberg
+// specification has them (appendix A).
 func avroRecord(name string, fields []schema.Field, names *int) (described map[string]any, of []*avroField) {
 	*names++
 	full := fmt.Sprintf("%s_%d", name, *names)
@@ -141,12 +144,14 @@ func avroName(name string) string {
 }
 
 // avroPrimitives are the types that have no parts, with their logical types.
-var avroPrimitives = map[schema.Kind][2]string{schema.Boolean: {"boolean"}, schema.Int: {"int"}, schema.Long: {"long"}, schema.Float: {"float"}, schema.Double: {"double"},
-	schema.Date: {"int", "date"}, schema.Time: {"long", "time-micros"}, schema.Timestamp: {"long", "local-timestamp-micros"}, schema.TimestampTz: {"long", "timestamp-micros"},
-	schema.UUID: {"string", "uuid"}, schema.Binary: {"bytes"}, schema.String: {"string"}, schema.Decimal: {"bytes", "decimal"}}
+var avroPrimitives = map[schema.Kind][2]string{schema.Boolean: {"boolean"}, schema.Int: {"int"}, schema.Long: {"long"},
+	schema.Float: {"float"}, schema.Double: {"double"},
+	schema.Date: {"int", "date"}, schema.Time: {"long", "time-micros"}, schema.Timestamp: {"long", "local-timestamp-micros"},
+	schema.TimestampTz: {"long", "timestamp-micros"},
+	schema.UUID:        {"string", "uuid"}, schema.Binary: {"bytes"}, schema.String: {"string"}, schema.Decimal: {"bytes", "decimal"}}
 
-// avroType describes a field; one that may be null is a union with null. A map whose keys are no texts is a list of records of a key and a value (Iceberg
-// specification, appendix A).
+// avroType describes a field; one that may be null is a union with null. A map whose keys are no texts is a list of records of
+// a key and a value (Iceberg specification, appendix A).
 func avroType(f schema.Field, names *int) (t any, of *avroField) {
 	of = &avroField{Field: f, name: avroName(f.Name)}
 	switch f.Type.Kind {

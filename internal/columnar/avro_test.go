@@ -55,25 +55,29 @@ func TestAvroOfOthers(t *testing.T) {
 	}{
 		{"enumeration", `{"type":"enum","name":"state","symbols":["calm","rough"]}`, "rough", `"rough"`},
 		{"fixed", `{"type":"fixed","name":"four","size":4}`, [4]byte{1, 2, 3, 4}, `"AQIDBA=="`},
-		{"fixed decimal", `{"type":"fixed","name":"amount","size":6,"logicalType":"decimal","precision":12,"scale":3}`, big.NewRat(-12345, 1000), `-12.345`},
+		{"fixed decimal", `{"type":"fixed","name":"amount","size":6,"logicalType":"decimal","precision":12,"scale":3}`,
+			big.NewRat(-12345, 1000), `-12.345`},
 		{"decimal", `{"type":"bytes","logicalType":"decimal","precision":38,"scale":2}`, big.NewRat(255, 2), `127.50`},
 		{"date", `{"type":"int","logicalType":"date"}`, day, `"2031-05-01"`},
 		{"time in milliseconds", `{"type":"int","logicalType":"time-millis"}`, 90 * time.Minute, `"01:30:00"`},
 		{"time", `{"type":"long","logicalType":"time-micros"}`, time.Second + time.Microsecond, `"00:00:01.000001"`},
 		{"instant in milliseconds", `{"type":"long","logicalType":"timestamp-millis"}`, day, `"2031-05-01T10:20:30.456Z"`},
 		{"local timestamp", `{"type":"long","logicalType":"local-timestamp-micros"}`, day, `"2031-05-01T10:20:30.456"`},
-		{"uuid", `{"type":"string","logicalType":"uuid"}`, "3f2504e0-4f89-11d3-9a0c-0305e82c3301", `"3f2504e0-4f89-11d3-9a0c-0305e82c3301"`},
+		{"uuid", `{"type":"string","logicalType":"uuid"}`, "3f2504e0-4f89-11d3-9a0c-0305e82c3301",
+			`"3f2504e0-4f89-11d3-9a0c-0305e82c3301"`},
 		{"null first", `["null","long"]`, nil, `null`},
 		{"null last", `["long","null"]`, map[string]any{"long": int64(7)}, `7`},
 		{"text of several types", `["null","long","string",{"type":"array","items":"long"}]`, map[string]any{"long": int64(7)}, `"7"`},
-		{"list of several types", `["null","long","string",{"type":"array","items":"long"}]`, map[string]any{"array": []any{int64(1), int64(2)}}, `"[1,2]"`},
+		{"list of several types", `["null","long","string",{"type":"array","items":"long"}]`,
+			map[string]any{"array": []any{int64(1), int64(2)}}, `"[1,2]"`},
 		{"null of several types", `["null","long","string"]`, nil, `null`},
 		{"nothing but null", `"null"`, nil, `null`},
 		{"map", `{"type":"map","values":["null","double"]}`, map[string]any{"depth": map[string]any{"double": 1.5}}, `{"depth":1.5}`},
 		{"list of lists", `{"type":"array","items":{"type":"array","items":"string"}}`, []any{[]any{"a"}, []any{}}, `[["a"],[]]`},
 	} {
 		for _, codec := range []ocf.CodecName{ocf.Null, ocf.Deflate, ocf.Snappy, ocf.ZStandard} {
-			path := byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":`+c.of+`}]}`, codec, map[string]any{"v": c.value})
+			path := byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":`+c.of+`}]}`, codec,
+				map[string]any{"v": c.value})
 			if got, want := jsonOf(t, path), `{"v":`+c.want+"}\n"; got != want {
 				t.Errorf("%s, %s: %s, want %s", c.name, codec, got, want)
 			}
@@ -82,14 +86,17 @@ func TestAvroOfOthers(t *testing.T) {
 }
 
 func TestAvroRefuses(t *testing.T) {
-	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, `"long"`, ocf.Null, int64(1))); err == nil || !strings.Contains(err.Error(), "not records") {
+	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, `"long"`, ocf.Null, int64(1))); err == nil ||
+		!strings.Contains(err.Error(), "not records") {
 		t.Errorf("%v", err)
 	}
 	nested := `{"type":"record","name":"r","fields":[{"name":"next","type":["null","r"]}]}`
-	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, nested, ocf.Null)); err == nil || !strings.Contains(err.Error(), "holds itself") {
+	if _, err := Open(context.Background(), storage.Disk{}, byLibrary(t, nested, ocf.Null)); err == nil ||
+		!strings.Contains(err.Error(), "holds itself") {
 		t.Errorf("%v", err)
 	}
-	path := byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":"string"}]}`, ocf.Null, map[string]any{"v": "deep water"}, map[string]any{"v": "shallow"})
+	path := byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":"string"}]}`, ocf.Null,
+		map[string]any{"v": "deep water"}, map[string]any{"v": "shallow"})
 	whole, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
@@ -114,9 +121,11 @@ func TestAvroByLibrary(t *testing.T) {
 	s := schema.Schema{Fields: []schema.Field{
 		{ID: 1, Name: "depth (m)", Type: schema.Type{Kind: schema.Double}},
 		{ID: 2, Name: "amount", Type: schema.Type{Kind: schema.Decimal, Precision: 20, Scale: 2}, Required: true},
-		{ID: 3, Name: "by_hour", Type: schema.Type{Kind: schema.Map, Key: &schema.Field{ID: 4, Name: schema.KeyName, Type: schema.Type{Kind: schema.Int}, Required: true},
+		{ID: 3, Name: "by_hour", Type: schema.Type{Kind: schema.Map,
+			Key:     &schema.Field{ID: 4, Name: schema.KeyName, Type: schema.Type{Kind: schema.Int}, Required: true},
 			Element: &schema.Field{ID: 5, Name: schema.ValueName, Type: schema.Type{Kind: schema.String}}}},
-		{ID: 6, Name: "tags", Type: schema.Type{Kind: schema.List, Element: &schema.Field{ID: 7, Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}},
+		{ID: 6, Name: "tags", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{ID: 7, Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}},
 	}}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	build.Field(0).(*array.Float64Builder).AppendValues([]float64{2.5, 0}, []bool{true, false})
@@ -156,7 +165,8 @@ func TestAvroByLibrary(t *testing.T) {
 	if err := os.WriteFile(path, write("zstd"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	want := `{"depth__m_":2.5,"amount":-1.29,"by_hour":{"23":"late","5":null},"tags":[]}` + "\n" + `{"depth__m_":null,"amount":11529215046068469.76,"by_hour":null,"tags":["ä"]}` + "\n"
+	want := `{"depth__m_":2.5,"amount":-1.29,"by_hour":{"23":"late","5":null},"tags":[]}` + "\n" +
+		`{"depth__m_":null,"amount":11529215046068469.76,"by_hour":null,"tags":["ä"]}` + "\n"
 	if got := jsonOf(t, path); got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
@@ -180,7 +190,8 @@ func readByLibrary(t *testing.T, file []byte) {
 		}
 		rows = append(rows, row)
 	}
-	if len(rows) != 2 || rows[0]["amount"].(*big.Rat).Cmp(big.NewRat(-129, 100)) != 0 || rows[1]["amount"].(*big.Rat).Cmp(big.NewRat(1<<60, 100)) != 0 || rows[1]["by_hour"] != nil {
+	if len(rows) != 2 || rows[0]["amount"].(*big.Rat).Cmp(big.NewRat(-129, 100)) != 0 ||
+		rows[1]["amount"].(*big.Rat).Cmp(big.NewRat(1<<60, 100)) != 0 || rows[1]["by_hour"] != nil {
 		t.Errorf("%v", rows)
 	}
 }
@@ -188,9 +199,11 @@ func readByLibrary(t *testing.T, file []byte) {
 // Files that say nothing of their columns are counted.
 func TestLayoutCounts(t *testing.T) {
 	s := schema.Schema{Fields: []schema.Field{{Name: "n", Type: schema.Type{Kind: schema.Long}},
-		{Name: "l", Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}}}}
+		{Name: "l", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}}}}
 	s.AssignIDs()
-	b, _, err := array.RecordFromJSON(memory.DefaultAllocator, s.Arrow(), strings.NewReader(`[{"n":9,"l":["b","a",null]},{"n":null,"l":[]},{"n":10,"l":null}]`))
+	b, _, err := array.RecordFromJSON(memory.DefaultAllocator, s.Arrow(),
+		strings.NewReader(`[{"n":9,"l":["b","a",null]},{"n":null,"l":[]},{"n":10,"l":null}]`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,7 +234,8 @@ func TestLayoutCounts(t *testing.T) {
 			t.Fatalf("%s: %+v, %v", format, l, err)
 		}
 		n, e := l.Columns[0], l.Columns[1]
-		if n.Values != 3 || n.Nulls != 1 || n.Smallest != "9" || n.Largest != "10" || e.Values != 3 || e.Nulls != 1 || e.Smallest != "a" || e.Largest != "b" {
+		if n.Values != 3 || n.Nulls != 1 || n.Smallest != "9" || n.Largest != "10" || e.Values != 3 || e.Nulls != 1 ||
+			e.Smallest != "a" || e.Largest != "b" {
 			t.Errorf("%s: %+v", format, l.Columns)
 		}
 		if format == Avro && (len(n.Codecs) != 1 || n.Codecs[0] != "zstandard" || n.ID == 0) {
@@ -250,8 +264,10 @@ func readAvro(t *testing.T, path string, data []byte) (rows int64, err error) {
 
 // A damaged file is an error or other rows, never a panic, and no claim of its counts makes it take long.
 func TestDamagedAvro(t *testing.T) {
-	whole, err := os.ReadFile(byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":["null","string"]},{"name":"l","type":{"type":"array","items":["null","long"]}},{"name":"m","type":{"type":"map","values":"double"}}]}`,
-		ocf.Null, map[string]any{"v": map[string]any{"string": "deep"}, "l": []any{map[string]any{"long": int64(300)}, nil}, "m": map[string]any{"a": 1.5}}, map[string]any{"v": nil, "l": []any{}, "m": map[string]any{}}))
+	whole, err := os.ReadFile(
+		byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":["null","string"]},{"name":"l","type":{"type":"array","items":["null","long"]}},{"name":"m","type":{"type":"map","values":"double"}}]}`,
+			ocf.Null, map[string]any{"v": map[string]any{"string": "deep"}, "l": []any{map[string]any{"long": int64(300)}, nil},
+				"m": map[string]any{"a": 1.5}}, map[string]any{"v": nil, "l": []any{}, "m": map[string]any{}}))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -132,11 +132,14 @@ func (n *avroNode) mapOf(entry *avro.RecordSchema, depth int) error {
 	return nil
 }
 
-var avroKinds = map[avro.Type]schema.Kind{avro.Boolean: schema.Boolean, avro.Int: schema.Int, avro.Long: schema.Long, avro.Float: schema.Float, avro.Double: schema.Double,
+var avroKinds = map[avro.Type]schema.Kind{avro.Boolean: schema.Boolean, avro.Int: schema.Int, avro.Long: schema.Long,
+	avro.Float: schema.Float, avro.Double: schema.Double,
 	avro.Bytes: schema.Binary, avro.Fixed: schema.Binary}
 
-var avroLogical = map[avro.LogicalType]schema.Kind{avro.Date: schema.Date, avro.TimeMillis: schema.Time, avro.TimeMicros: schema.Time, avro.TimestampMillis: schema.TimestampTz,
-	avro.TimestampMicros: schema.TimestampTz, avro.LocalTimestampMillis: schema.Timestamp, avro.LocalTimestampMicros: schema.Timestamp, avro.UUID: schema.UUID}
+var avroLogical = map[avro.LogicalType]schema.Kind{avro.Date: schema.Date, avro.TimeMillis: schema.Time, avro.TimeMicros: schema.Time,
+	avro.TimestampMillis: schema.TimestampTz,
+	avro.TimestampMicros: schema.TimestampTz, avro.LocalTimestampMillis: schema.Timestamp, avro.LocalTimestampMicros: schema.Timestamp,
+	avro.UUID: schema.UUID}
 
 func avroScalar(s avro.Schema) schema.Type {
 	if logical := avroLogicalOf(s); logical != nil {

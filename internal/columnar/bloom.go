@@ -12,8 +12,8 @@ import (
 	"trevak/internal/columnar/encode"
 )
 
-// bloom gathers the values of one column chunk for a Bloom filter (Parquet specification, "Bloom Filter"): hashes of them until the row group ends, when it
-// is known how many there are.
+// bloom gathers the values of one column chunk for a Bloom filter (Parquet specification, "Bloom Filter"): hashes of them until
+// the row group ends, when it is known how many there are.
 type bloom struct {
 	hashes map[uint64]struct{}
 	buffer []byte
@@ -63,8 +63,9 @@ func (b *bloom) add(l leaf) {
 	}
 }
 
-// bloomHeader writes what stands before a filter's bits, which the library leaves out: a BloomFilterHeader in Thrift's compact protocol, with
-// the number of bytes, and the only algorithm, hash and compression that there are, which are unions of empty structs.
+// bloomHeader writes what stands before a filter's bits, which the library leaves out: a BloomFilterHeader in Thrift's compact
+// protocol, with the number of bytes, and the only algorithm, hash and compression that there are, which are unions of empty
+// structs.
 func bloomHeader(size int64) []byte {
 	const integer, structure, stop = 0x15, 0x1c, 0x00 // the next field is an i32, the next field is a struct, no field follows
 	header := binary.AppendVarint([]byte{integer}, size)

@@ -127,7 +127,8 @@ func fill(levels []uint16, level uint16, n int) []uint16 {
 	return levels
 }
 
-// room makes room for n more values of a page. A page that has got some way will be whole, as a rule, so that it is not moved again and again.
+// room makes room for n more values of a page. A page that has got some way will be whole, as a rule, so that it is not moved
+// again and again.
 func room[T any](list []T, n int) []T {
 	const some = 2 << 10
 	want := len(list) + n
@@ -157,7 +158,8 @@ func (c *chunk) endPage() error {
 	if err != nil {
 		return err
 	}
-	p := page{data: data, raw: int32(len(c.scratch.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow, rows: int32(c.rows), def: int32(def), rep: int32(rep),
+	p := page{data: data, raw: int32(len(c.scratch.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow,
+		rows: int32(c.rows), def: int32(def), rep: int32(rep),
 		stats: metadata.EncodedStatistics{Min: r.low, Max: r.high, HasMin: r.low != nil, HasMax: r.high != nil, HasNullCount: true,
 			NullCount: c.nulls, Signed: true, AllNullValue: c.nulls == int64(c.entries)}}
 	c.pages = append(c.pages, p)
@@ -168,12 +170,14 @@ func (c *chunk) endPage() error {
 	return nil
 }
 
-// scratch is memory for encoding one page: its values, them with their levels, and both compressed. There are as many as pages are encoded at a time.
+// scratch is memory for encoding one page: its values, them with their levels, and both compressed. There are as many as pages
+// are encoded at a time.
 type scratch struct{ values, body, packed []byte }
 
 var scratches = sync.Pool{New: func() any { return new(scratch) }}
 
-// encodeLevels begins the body of a page with its levels, and returns how many bytes they take. In version 1 their lengths stand before them.
+// encodeLevels begins the body of a page with its levels, and returns how many bytes they take. In version 1 their lengths
+// stand before them.
 func (c *chunk) encodeLevels() (rep, def int) {
 	body := c.scratch.body[:0]
 	wrap := prefixed
@@ -230,7 +234,8 @@ func (c *chunk) pending() int64 {
 // write puts the chunk, whose last page was ended, into the file, the dictionary before the data pages, and begins the next row group.
 func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder, group, ordinal int16,
 	index metadata.ColumnIndexBuilder, offsets *metadata.OffsetIndexBuilder) error {
-	pager, err := file.NewPageWriter(sink, c.codec.parquet(), c.codec.level(), builder, group, ordinal, memory.DefaultAllocator, false, nil, nil)
+	pager, err := file.NewPageWriter(sink, c.codec.parquet(), c.codec.level(), builder, group, ordinal, memory.DefaultAllocator, false,
+		nil, nil)
 	if err != nil {
 		return err
 	}
@@ -239,7 +244,8 @@ func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 	}
 	body, n := c.values.dictionary()
 	if n > 0 {
-		if _, err := pager.WriteDictionaryPage(file.NewDictionaryPage(memory.NewBufferBytes(body), int32(n), parquet.Encodings.Plain)); err != nil {
+		if _, err := pager.WriteDictionaryPage(file.NewDictionaryPage(memory.NewBufferBytes(body), int32(n),
+			parquet.Encodings.Plain)); err != nil {
 			return err
 		}
 	}
@@ -248,10 +254,13 @@ func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDat
 		encodings = append(encodings, parquet.Encodings.Plain)
 	}
 	for _, p := range c.pages {
-		config := file.DataPageConfig{Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats, FirstRowIndex: p.firstRow}
-		var data file.DataPage = file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE, config)
+		config := file.DataPageConfig{Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats,
+			FirstRowIndex: p.firstRow}
+		var data file.DataPage = file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE,
+			config)
 		if c.second {
-			data = file.NewDataPageV2WithConfig(memory.NewBufferBytes(p.data), int32(p.stats.NullCount), p.rows, p.def, p.rep, c.codec.name() != "none", config)
+			data = file.NewDataPageV2WithConfig(memory.NewBufferBytes(p.data), int32(p.stats.NullCount), p.rows, p.def, p.rep,
+				c.codec.name() != "none", config)
 		}
 		if _, err := pager.WriteDataPage(data); err != nil {
 			return err

@@ -49,7 +49,8 @@ func CodecNames() []string {
 	return names
 }
 
-// ParseCodec reads the name of a codec, with or without a level. The letter case does not matter, and the names of format specifications are taken as well.
+// ParseCodec reads the name of a codec, with or without a level. The letter case does not matter, and the names of format
+// specifications are taken as well.
 func ParseCodec(text string) (Codec, error) {
 	given, level, leveled := strings.Cut(text, ":")
 	name := strings.ToLower(given)

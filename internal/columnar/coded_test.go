@@ -56,7 +56,8 @@ func (m *dictionaryMaker) coded(a arrow.Array, list *[]arrow.Array, at *[]int) a
 			panic(err)
 		}
 	}
-	return array.NewDictionaryArray(&arrow.DictionaryType{IndexType: arrow.PrimitiveTypes.Uint32, ValueType: a.DataType()}, indices, m.all)
+	return array.NewDictionaryArray(&arrow.DictionaryType{IndexType: arrow.PrimitiveTypes.Uint32, ValueType: a.DataType()}, indices,
+		m.all)
 }
 
 func bitsOf(a arrow.Array, i int) uint64 {
@@ -98,7 +99,8 @@ func TestDictionariesGiveTheSameFile(t *testing.T) {
 			value(0, func() { b.Field(0).(*array.Int64Builder).Append(random.Int64N(50)) })
 			value(1, func() { b.Field(1).(*array.Int64Builder).Append(random.Int64N(1 << 40)) })
 			value(2, func() {
-				b.Field(2).(*array.Float64Builder).Append([]float64{math.NaN(), 0, math.Copysign(0, -1), 1.5, random.Float64()}[random.IntN(5)])
+				b.Field(2).(*array.Float64Builder).Append(
+					[]float64{math.NaN(), 0, math.Copysign(0, -1), 1.5, random.Float64()}[random.IntN(5)])
 			})
 			value(3, func() { b.Field(3).(*array.StringBuilder).Append(fmt.Sprint("buoy ", random.IntN(3000))) })
 			value(4, func() { b.Field(4).(*array.StringBuilder).Append([]string{"", "tide", "wave"}[random.IntN(3)]) })
@@ -113,7 +115,8 @@ func TestDictionariesGiveTheSameFile(t *testing.T) {
 		}
 		coded = append(coded, array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, batch.NumRows()))
 	}
-	for _, o := range []Options{{RowGroupRows: 10_000, RowGroupBytes: 1 << 30, Workers: 2}, {RowGroupRows: 1 << 20, RowGroupBytes: 1 << 30, SecondPages: true}} {
+	for _, o := range []Options{{RowGroupRows: 10_000, RowGroupBytes: 1 << 30, Workers: 2},
+		{RowGroupRows: 1 << 20, RowGroupBytes: 1 << 30, SecondPages: true}} {
 		first, _ := write(t, s, o, plain...)
 		second, summary := write(t, s, o, coded...)
 		a, err := os.ReadFile(first)

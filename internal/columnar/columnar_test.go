@@ -32,7 +32,8 @@ func everything() schema.Schema {
 		scalar("ok", schema.Boolean), scalar("small", schema.Int), scalar("id", schema.Long), scalar("ratio", schema.Float),
 		scalar("depth", schema.Double), scalar("day", schema.Date), scalar("at", schema.Time), scalar("seen", schema.Timestamp),
 		scalar("sent", schema.TimestampTz), scalar("note", schema.String),
-		{Name: "position", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{scalar("lat", schema.Double), scalar("label", schema.String)}}},
+		{Name: "position", Type: schema.Type{Kind: schema.Struct,
+			Fields: []schema.Field{scalar("lat", schema.Double), scalar("label", schema.String)}}},
 		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &element}},
 		{Name: "groups", Type: schema.Type{Kind: schema.List, Element: &inner}},
 		{Name: "must", Type: schema.Type{Kind: schema.Long}, Required: true},
@@ -171,7 +172,8 @@ func TestSummary(t *testing.T) {
 	}
 	for _, test := range tests {
 		m := metrics(test.column)
-		if m.Values != test.values || m.Nulls != test.nulls || fmt.Sprintf("%x", m.Lower) != test.lower || fmt.Sprintf("%x", m.Upper) != test.upper {
+		if m.Values != test.values || m.Nulls != test.nulls || fmt.Sprintf("%x", m.Lower) != test.lower ||
+			fmt.Sprintf("%x", m.Upper) != test.upper {
 			t.Errorf("%s: %d values, %d nulls, %x to %x", test.column, m.Values, m.Nulls, m.Lower, m.Upper)
 		}
 	}
@@ -187,9 +189,11 @@ func TestSummary(t *testing.T) {
 }
 
 func TestBoundsOfTextsAndNaN(t *testing.T) {
-	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "t", Type: schema.Type{Kind: schema.String}}, {ID: 2, Name: "d", Type: schema.Type{Kind: schema.Double}}}}
+	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "t", Type: schema.Type{Kind: schema.String}},
+		{ID: 2, Name: "d", Type: schema.Type{Kind: schema.Double}}}}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
-	build.Field(0).(*array.StringBuilder).AppendValues([]string{strings.Repeat("é", 20), strings.Repeat("a", 15) + "\U0010ffff" + "z", "b"}, nil)
+	build.Field(0).(*array.StringBuilder).AppendValues(
+		[]string{strings.Repeat("é", 20), strings.Repeat("a", 15) + "\U0010ffff" + "z", "b"}, nil)
 	build.Field(1).(*array.Float64Builder).AppendValues([]float64{math.NaN(), 2, math.NaN()}, nil)
 	_, summary := write(t, s, DefaultOptions, build.NewRecordBatch())
 	text, number := summary.Columns[1], summary.Columns[2]
@@ -215,7 +219,8 @@ func TestOpenRefusesDamage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"cut": whole[:len(whole)/2], "tail": append([]byte("PAR1"), whole[len(whole)-9:]...), "text": []byte("PAR1 hello")} {
+	for name, data := range map[string][]byte{"cut": whole[:len(whole)/2], "tail": append([]byte("PAR1"), whole[len(whole)-9:]...),
+		"text": []byte("PAR1 hello")} {
 		bad := filepath.Join(t.TempDir(), "bad.parquet")
 		if err := os.WriteFile(bad, data, 0o644); err != nil {
 			t.Fatal(err)
@@ -230,7 +235,8 @@ func TestOpenRefusesDamage(t *testing.T) {
 }
 
 func BenchmarkWrite(b *testing.B) {
-	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "id", Type: schema.Type{Kind: schema.Long}}, {ID: 2, Name: "t", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{ID: 2, Name: "t", Type: schema.Type{Kind: schema.String}}}}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for i := range 10000 {
 		build.Field(0).(*array.Int64Builder).Append(int64(i))

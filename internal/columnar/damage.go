@@ -11,8 +11,8 @@ import (
 	"trevak/internal/fault"
 )
 
-// guard makes an error of a panic of the library, which is what some damage leads to. What takes the batches is no part of that: its own faults are not
-// blamed on the file.
+// guard makes an error of a panic of the library, which is what some damage leads to. What takes the batches is no part of
+// that: its own faults are not blamed on the file.
 type guard struct {
 	location string
 	taking   bool
@@ -44,14 +44,15 @@ func (g *guard) end(err *error) {
 	switch {
 	case r == nil:
 	case g.taking:
-		*err = &fault.Error{Kind: fault.Storage, Object: g.location, Reason: fmt.Sprintf("its rows met a fault of this program: %v", r), WayOut: "report it with the columns of the file"}
+		*err = &fault.Error{Kind: fault.Storage, Object: g.location, Reason: fmt.Sprintf("its rows met a fault of this program: %v", r),
+			WayOut: "report it with the columns of the file"}
 	default:
 		*err = broken(g.location, fmt.Errorf("%v", r))
 	}
 }
 
-// place tells where a Parquet file is damaged, by its row group, column and page, once something went wrong; the cause comes back where that does not show
-// when columns are read one by one.
+// place tells where a Parquet file is damaged, by its row group, column and page, once something went wrong; the cause comes
+// back where that does not show when columns are read one by one.
 func (f *File) place(ctx context.Context, cause error) error {
 	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{}, memory.DefaultAllocator)
 	if err != nil {
@@ -77,7 +78,8 @@ func (f *File) place(ctx context.Context, cause error) error {
 	return cause
 }
 
-// firstDamage reads one column of a row group. page is the number of the one that cannot be unpacked, from 1 and the dictionary's included, 0 where all can.
+// firstDamage reads one column of a row group. page is the number of the one that cannot be unpacked, from 1 and the
+// dictionary's included, 0 where all can.
 func (f *File) firstDamage(ctx context.Context, reader *pqarrow.FileReader, group, column int) (page int, err error) {
 	defer func() {
 		if r := recover(); r != nil {

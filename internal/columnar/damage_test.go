@@ -28,8 +28,10 @@ func groups(t *testing.T) []byte {
 // written returns the bytes of a file of three columns.
 func written(t *testing.T, o Options) []byte {
 	t.Helper()
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "note", Type: schema.Type{Kind: schema.String}},
-		{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "lat", Type: schema.Type{Kind: schema.Double}}}}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "note", Type: schema.Type{Kind: schema.String}},
+		{Name: "pos", Type: schema.Type{Kind: schema.Struct,
+			Fields: []schema.Field{{Name: "lat", Type: schema.Type{Kind: schema.Double}}}}}}}
 	s.AssignIDs()
 	b := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for i := range 2000 {
@@ -80,7 +82,8 @@ func TestDamageIsPlaced(t *testing.T) {
 			}
 			err = f.Batches(context.Background(), func(arrow.RecordBatch) error { return nil })
 			f.Close()
-			if want := fmt.Sprintf("row group %d, column %q", group+1, name); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "x.parquet: cannot be read") {
+			if want := fmt.Sprintf("row group %d, column %q", group+1, name); err == nil || !strings.Contains(err.Error(), want) ||
+				!strings.Contains(err.Error(), "x.parquet: cannot be read") {
 				t.Errorf("%v, want %s", err, want)
 			}
 		}
@@ -111,7 +114,8 @@ func TestOffsetsAreHeldAgainstTexts(t *testing.T) {
 		}
 		err = f.Batches(t.Context(), func(arrow.RecordBatch) error { return nil })
 		f.Close()
-		if err == nil || !strings.Contains(err.Error(), "x.arrow: cannot be read as a columnar file: record batch 1: ") || !strings.Contains(err.Error(), "ask the sender") {
+		if err == nil || !strings.Contains(err.Error(), "x.arrow: cannot be read as a columnar file: record batch 1: ") ||
+			!strings.Contains(err.Error(), "ask the sender") {
 			t.Errorf("offset %d: %v", wrong, err)
 		}
 	}
@@ -129,7 +133,8 @@ func TestFaultsAreNotTheFiles(t *testing.T) {
 	}
 	defer f.Close()
 	err = f.Batches(context.Background(), func(arrow.RecordBatch) error { panic("beyond the last column") })
-	if err == nil || !strings.Contains(err.Error(), "a fault of this program: beyond the last column") || strings.Contains(err.Error(), "ask the sender") {
+	if err == nil || !strings.Contains(err.Error(), "a fault of this program: beyond the last column") ||
+		strings.Contains(err.Error(), "ask the sender") {
 		t.Errorf("%v", err)
 	}
 	if err := f.Batches(context.Background(), func(arrow.RecordBatch) error { return os.ErrClosed }); err != os.ErrClosed {

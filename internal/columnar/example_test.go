@@ -15,7 +15,8 @@ import (
 
 func Example() {
 	ctx, store := context.Background(), storage.NewMemory()
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "area", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "area", Type: schema.Type{Kind: schema.String}}}}
 	s.AssignIDs()
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	build.Field(0).(*array.Int64Builder).AppendValues([]int64{1, 2}, nil)

@@ -93,7 +93,8 @@ func (f Format) holds(s schema.Schema) (err error) {
 	}
 	s.Walk(func(path string, field *schema.Field) {
 		if k := field.Type.Kind; k == schema.TimestampNs || k == schema.TimestampTzNs {
-			err = fault.New(fault.Usage, "column %q is a %s, which is not written to files of the format %s", path, k, strings.TrimPrefix(string(f), ".")).Try("write Parquet or Arrow, or state another type")
+			err = fault.New(fault.Usage, "column %q is a %s, which is not written to files of the format %s", path, k,
+				strings.TrimPrefix(string(f), ".")).Try("write Parquet or Arrow, or state another type")
 		}
 	})
 	return err

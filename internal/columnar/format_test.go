@@ -95,13 +95,15 @@ func TestUnionsAndNamesInAvro(t *testing.T) {
 	if got := avroName("2nd"); got != "_2nd" {
 		t.Error(got)
 	}
-	if _, err := NewFile(&bytes.Buffer{}, everything(), Options{Format: Avro, Codec: "brotli"}); err == nil || !strings.Contains(err.Error(), "take zstd, snappy, gzip or none") {
+	if _, err := NewFile(&bytes.Buffer{}, everything(), Options{Format: Avro, Codec: "brotli"}); err == nil ||
+		!strings.Contains(err.Error(), "take zstd, snappy, gzip or none") {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestFormatOf(t *testing.T) {
-	for ending, want := range map[string]Format{".parquet": Parquet, ".PARQUET": Parquet, ".feather": Arrow, ".jsonl": JSONLines, ".tab": TSV} {
+	for ending, want := range map[string]Format{".parquet": Parquet, ".PARQUET": Parquet, ".feather": Arrow, ".jsonl": JSONLines,
+		".tab": TSV} {
 		if got, ok := FormatOf(ending); !ok || got != want {
 			t.Errorf("%s: %s", ending, got)
 		}
@@ -119,12 +121,14 @@ func TestParseCodecs(t *testing.T) {
 	if all, single, err := ParseCodecs("note=gzip"); err != nil || all != DefaultCodec || single["note"] != "gzip" {
 		t.Errorf("%s, %v, %v", all, single, err)
 	}
-	for text, want := range map[string]Codec{"lz4_raw": "lz4", "ZSTD:9": "zstd:9", "zlib": "gzip", "Deflate:9": "gzip:9", "uncompressed": "none"} {
+	for text, want := range map[string]Codec{"lz4_raw": "lz4", "ZSTD:9": "zstd:9", "zlib": "gzip", "Deflate:9": "gzip:9",
+		"uncompressed": "none"} {
 		if got, err := ParseCodec(text); err != nil || got != want {
 			t.Errorf("%s is %s, %v, want %s", text, got, err, want)
 		}
 	}
-	for text, want := range map[string]string{"lzo": "is not a codec", "snappy:3": "has no levels", "zstd:99": "it has 1 to 22", "zstd,gzip": "names no column", "zstd,a=x": "is not a codec"} {
+	for text, want := range map[string]string{"lzo": "is not a codec", "snappy:3": "has no levels", "zstd:99": "it has 1 to 22",
+		"zstd,gzip": "names no column", "zstd,a=x": "is not a codec"} {
 		if _, _, err := ParseCodecs(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)
 		}
@@ -138,7 +142,8 @@ func TestParseCodecs(t *testing.T) {
 
 // TestBloomFilters asks the library whether values that were written, and others, may be in a file.
 func TestBloomFilters(t *testing.T) {
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "code", Type: schema.Type{Kind: schema.String}}, {Name: "none", Type: schema.Type{Kind: schema.Long}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "code", Type: schema.Type{Kind: schema.String}}, {Name: "none", Type: schema.Type{Kind: schema.Long}}}}
 	s.AssignIDs()
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for i := range 5000 {
@@ -181,7 +186,8 @@ func TestBloomFilters(t *testing.T) {
 	}
 	wrong := 0
 	for i := range 5000 {
-		if !ids.CheckHash(metadata.GetHash(ids.Hasher(), int64(2*i))) || !codes.CheckHash(metadata.GetHash(codes.Hasher(), parquet.ByteArray(fmt.Sprint("code ", i)))) {
+		if !ids.CheckHash(metadata.GetHash(ids.Hasher(), int64(2*i))) ||
+			!codes.CheckHash(metadata.GetHash(codes.Hasher(), parquet.ByteArray(fmt.Sprint("code ", i)))) {
 			t.Fatalf("value %d is not found", i)
 		}
 		if ids.CheckHash(metadata.GetHash(ids.Hasher(), int64(2*i+1))) {

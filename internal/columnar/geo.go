@@ -120,8 +120,8 @@ func (g *geo) positions(b []byte, n, dimensions int) []byte {
 	return b
 }
 
-// metadata writes what the footer says under the key geo (GeoParquet 1.1, file metadata). The coordinates are those of RFC 7946: longitude and latitude on WGS 84, which is what
-// a column without a reference system has.
+// metadata writes what the footer says under the key geo (GeoParquet 1.1, file metadata). The coordinates are those of RFC
+// 7946: longitude and latitude on WGS 84, which is what a column without a reference system has.
 func (g *geo) metadata() (string, error) {
 	type box struct {
 		XMin []string `json:"xmin"`
@@ -144,7 +144,8 @@ func (g *geo) metadata() (string, error) {
 		c.Box = []float64{g.low[0], g.low[1], g.high[0], g.high[1]}
 	}
 	if g.box != "" {
-		c.Covering = map[string]any{"bbox": box{[]string{g.box, "xmin"}, []string{g.box, "ymin"}, []string{g.box, "xmax"}, []string{g.box, "ymax"}}}
+		c.Covering = map[string]any{"bbox": box{[]string{g.box, "xmin"}, []string{g.box, "ymin"}, []string{g.box, "xmax"},
+			[]string{g.box, "ymax"}}}
 	}
 	text, err := json.Marshal(map[string]any{"version": "1.1.0", "primary_column": g.column, "columns": map[string]any{g.column: c}})
 	return string(text), err

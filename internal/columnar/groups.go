@@ -12,8 +12,8 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 )
 
-// groupReader reads the rows of a Parquet file, a row group after the other. Footers, page headers and compression are the library's, levels and values are
-// decoded here.
+// groupReader reads the rows of a Parquet file, a row group after the other. Footers, page headers and compression are the
+// library's, levels and values are decoded here.
 type groupReader struct {
 	file   *File
 	schema *arrow.Schema
@@ -156,7 +156,8 @@ func (r *leafReader) room(n int) *entries {
 	return e
 }
 
-// release takes entries back whose values were copied to where they belong among absent ones; those of other columns are part of arrays now.
+// release takes entries back whose values were copied to where they belong among absent ones; those of other columns are part
+// of arrays now.
 func (r *leafReader) release(e *entries) {
 	copied := r.maxRep == 0 && len(e.def) > 0 && decode.Count(e.def, r.maxDef) < e.n && e.texts.Len() == 0
 	if copied && r.leaf.PhysicalType() != parquet.Types.ByteArray && r.leaf.PhysicalType() != parquet.Types.FixedLenByteArray {

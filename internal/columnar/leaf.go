@@ -14,7 +14,8 @@ import (
 	"trevak/internal/columnar/decode"
 )
 
-// dense is the values of a leaf column that are there, one behind the other. Of the lists that of the physical type is used; codes are places in a dictionary.
+// dense is the values of a leaf column that are there, one behind the other. Of the lists that of the physical type is used;
+// codes are places in a dictionary.
 type dense struct {
 	ints    []int32
 	longs   []int64
@@ -27,12 +28,14 @@ type dense struct {
 }
 
 func (d *dense) reset() {
-	d.ints, d.longs, d.floats, d.doubles, d.flags, d.codes = d.ints[:0], d.longs[:0], d.floats[:0], d.doubles[:0], d.flags[:0], d.codes[:0]
+	d.ints, d.longs, d.floats, d.doubles, d.flags, d.codes = d.ints[:0], d.longs[:0], d.floats[:0], d.doubles[:0], d.flags[:0],
+		d.codes[:0]
 	d.texts.Reset()
 	d.coded = false
 }
 
-// entries is what was read of a leaf column: its values, and the levels that say where they are. def is nil while all entries have a value.
+// entries is what was read of a leaf column: its values, and the levels that say where they are. def is nil while all entries
+// have a value.
 type entries struct {
 	dense
 	n        int
@@ -58,7 +61,8 @@ func newLeafReader(group *file.RowGroupReader, column int, leaf *pqschema.Column
 	if err != nil {
 		return nil, err
 	}
-	return &leafReader{leaf: leaf, pages: pages, maxDef: uint16(leaf.MaxDefinitionLevel()), maxRep: uint16(leaf.MaxRepetitionLevel()), bytes: leaf.TypeLength()}, nil
+	return &leafReader{leaf: leaf, pages: pages, maxDef: uint16(leaf.MaxDefinitionLevel()), maxRep: uint16(leaf.MaxRepetitionLevel()),
+		bytes: leaf.TypeLength()}, nil
 }
 
 // next reads the next page with data; ok is false when there is none.
@@ -109,7 +113,8 @@ func (r *leafReader) loadDictionary() error {
 // first takes a data page of version 1: levels with their lengths before them, then values.
 func (r *leafReader) first(p *file.DataPageV1) error {
 	data, n := p.Data(), int(p.NumValues())
-	if r.maxRep > 0 && p.RepetitionLevelEncoding() != parquet.Encodings.RLE || r.maxDef > 0 && p.DefinitionLevelEncoding() != parquet.Encodings.RLE {
+	if r.maxRep > 0 && p.RepetitionLevelEncoding() != parquet.Encodings.RLE || r.maxDef > 0 &&
+		p.DefinitionLevelEncoding() != parquet.Encodings.RLE {
 		return fmt.Errorf("levels in the encoding %s are not read", p.DefinitionLevelEncoding())
 	}
 	var levels [2][]byte

@@ -37,7 +37,8 @@ func randomBatch(random *rand.Rand, s schema.Schema, n int) arrow.RecordBatch {
 
 // Files that the library's own writer makes, in any of its ways, are read as what they hold.
 func TestFilesOfTheLibrary(t *testing.T) {
-	codecs := []compress.Compression{compress.Codecs.Uncompressed, compress.Codecs.Snappy, compress.Codecs.Gzip, compress.Codecs.Brotli, compress.Codecs.Zstd, compress.Codecs.Lz4Raw}
+	codecs := []compress.Compression{compress.Codecs.Uncompressed, compress.Codecs.Snappy, compress.Codecs.Gzip, compress.Codecs.Brotli,
+		compress.Codecs.Zstd, compress.Codecs.Lz4Raw}
 	for seed := range int64(60) {
 		random := rand.New(rand.NewSource(seed))
 		var s schema.Schema
@@ -46,8 +47,10 @@ func TestFilesOfTheLibrary(t *testing.T) {
 		}
 		s.AssignIDs()
 		batch := randomBatch(random, s, 80)
-		o := []parquet.WriterProperty{parquet.WithCompression(codecs[seed%6]), parquet.WithDictionaryDefault(random.Intn(2) == 0), parquet.WithMaxRowGroupLength(int64(1 + random.Intn(60))),
-			parquet.WithDataPageVersion([]parquet.DataPageVersion{parquet.DataPageV1, parquet.DataPageV2}[random.Intn(2)]), parquet.WithVersion([]parquet.Version{parquet.V1_0, parquet.V2_LATEST}[random.Intn(2)]),
+		o := []parquet.WriterProperty{parquet.WithCompression(codecs[seed%6]), parquet.WithDictionaryDefault(random.Intn(2) == 0),
+			parquet.WithMaxRowGroupLength(int64(1 + random.Intn(60))),
+			parquet.WithDataPageVersion([]parquet.DataPageVersion{parquet.DataPageV1, parquet.DataPageV2}[random.Intn(2)]),
+			parquet.WithVersion([]parquet.Version{parquet.V1_0, parquet.V2_LATEST}[random.Intn(2)]),
 			parquet.WithStoreDecimalAsInteger(random.Intn(2) == 0), parquet.WithDataPageSize(int64(64 << random.Intn(6)))}
 		path := filepath.Join(t.TempDir(), "x.parquet")
 		disk, err := os.Create(path)
@@ -55,7 +58,8 @@ func TestFilesOfTheLibrary(t *testing.T) {
 			t.Fatal(err)
 		}
 		// The first version has no logical types of its own; the schema of the rows is kept beside it.
-		w, err := pqarrow.NewFileWriter(batch.Schema(), disk, parquet.NewWriterProperties(o...), pqarrow.NewArrowWriterProperties(pqarrow.WithStoreSchema()))
+		w, err := pqarrow.NewFileWriter(batch.Schema(), disk, parquet.NewWriterProperties(o...),
+			pqarrow.NewArrowWriterProperties(pqarrow.WithStoreSchema()))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -71,9 +75,11 @@ func TestFilesOfTheLibrary(t *testing.T) {
 	}
 }
 
-// Every encoding that can be forced on a column is the one that is written, and reads back equal under every codec, nulls and pages included.
+// Every encoding that can be forced on a column is the one that is written, and reads back equal under every codec, nulls and
+// pages included.
 func TestForcedEncodings(t *testing.T) {
-	for _, k := range []schema.Kind{schema.Int, schema.Long, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz, schema.Float, schema.Double, schema.String, schema.Binary} {
+	for _, k := range []schema.Kind{schema.Int, schema.Long, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz, schema.Float,
+		schema.Double, schema.String, schema.Binary} {
 		f := schema.Field{Name: "v", Type: schema.Type{Kind: k}}
 		s := schema.Schema{Fields: []schema.Field{f}}
 		s.AssignIDs()
@@ -111,7 +117,8 @@ func TestForcedEncodings(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if used := encodingsUsed(t, r.MetaData()); !slices.Contains(used, encoding) || encoding != "rle-dictionary" && slices.Contains(used, "rle-dictionary") {
+			if used := encodingsUsed(t, r.MetaData()); !slices.Contains(used, encoding) || encoding != "rle-dictionary" &&
+				slices.Contains(used, "rle-dictionary") {
 				t.Errorf("%s as %s was written as %v", k, encoding, used)
 			}
 		}
@@ -135,7 +142,8 @@ func encodingsUsed(t *testing.T, footer *metadata.FileMetaData) (used []string) 
 
 // The page index tells for each page the range of its values and how many are null, and where it lies.
 func TestPageIndex(t *testing.T) {
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "note", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "note", Type: schema.Type{Kind: schema.String}}}}
 	s.AssignIDs()
 	const rows = 90_000
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
@@ -187,7 +195,8 @@ func TestPageIndex(t *testing.T) {
 				end = pages[p+1].FirstRowIndex
 			}
 			if low, high := ids.MinValues()[p], ids.MaxValues()[p]; low != first+page.FirstRowIndex || high != first+end-1 {
-				t.Errorf("page %d of row group %d holds %d to %d, the index says %d to %d", p, g, first+page.FirstRowIndex, first+end-1, low, high)
+				t.Errorf("page %d of row group %d holds %d to %d, the index says %d to %d", p, g, first+page.FirstRowIndex, first+end-1,
+					low, high)
 			}
 		}
 		notes, err := index.GetColumnIndex(1)

@@ -44,7 +44,8 @@ func (o Options) For(s schema.Schema) (Options, error) {
 			return o, err
 		}
 		if t := leaves[path]; t.Nested() || !bloomable(t.Arrow()) {
-			return o, fault.New(fault.Usage, "--bloom: column %q is a %s, which has no filters", path, t).Try("name whole numbers, dates, times, texts or uuids")
+			return o, fault.New(fault.Usage, "--bloom: column %q is a %s, which has no filters", path,
+				t).Try("name whole numbers, dates, times, texts or uuids")
 		}
 		bloom[i] = path
 	}
@@ -53,7 +54,8 @@ func (o Options) For(s schema.Schema) (Options, error) {
 }
 
 // codecsOf are the codecs that formats other than Parquet have.
-var codecsOf = map[Format][]string{ORC: {"zstd", "snappy", "gzip", "lz4", "none"}, Avro: {"zstd", "snappy", "gzip", "none"}, Arrow: {"zstd", "lz4", "none"}}
+var codecsOf = map[Format][]string{ORC: {"zstd", "snappy", "gzip", "lz4", "none"}, Avro: {"zstd", "snappy", "gzip", "none"},
+	Arrow: {"zstd", "lz4", "none"}}
 
 // Has reports whether files of a format can be written with a codec, and its level.
 func (f Format) Has(c Codec) bool { return Options{Codec: c}.Suits(f) == nil }
@@ -67,19 +69,24 @@ func (o Options) Suits(f Format) error {
 	codecs := codecsOf[f]
 	switch {
 	case len(o.Bloom) > 0 && f != ORC:
-		return fault.New(fault.Usage, "--bloom is for Parquet and ORC; files of the format %s are written without Bloom filters", name).Try("leave it out")
+		return fault.New(fault.Usage, "--bloom is for Parquet and ORC; files of the format %s are written without Bloom filters",
+			name).Try("leave it out")
 	case o.SecondPages:
 		return fault.New(fault.Usage, "--page-version is for Parquet, and has no meaning for %s", name).Try("leave it out")
 	case len(o.Codecs) > 0:
-		return fault.New(fault.Usage, "--codec %s: the columns of %s files share one codec", o.Compression(), name).Try("name one codec for all columns")
+		return fault.New(fault.Usage, "--codec %s: the columns of %s files share one codec", o.Compression(),
+			name).Try("name one codec for all columns")
 	case codecs == nil && o.Codec != DefaultCodec:
-		return fault.New(fault.Usage, "--codec %s: files of the format %s are not compressed", o.Codec, name).Try("leave it out, and pack the file afterwards")
+		return fault.New(fault.Usage, "--codec %s: files of the format %s are not compressed", o.Codec,
+			name).Try("leave it out, and pack the file afterwards")
 	case o.Codec == Auto:
 		return nil
 	case f == Arrow && strings.Contains(string(o.Codec), ":"):
-		return fault.New(fault.Usage, "--codec %s: files of the format %s are written without levels", o.Codec, name).Try("write --codec %s", o.Codec.name())
+		return fault.New(fault.Usage, "--codec %s: files of the format %s are written without levels", o.Codec,
+			name).Try("write --codec %s", o.Codec.name())
 	case codecs != nil && !slices.Contains(codecs, o.Codec.name()):
-		return fault.New(fault.Usage, "--codec %s: files of the format %s are not written with it", o.Codec, name).Try("use %s", strings.Join(codecs, ", "))
+		return fault.New(fault.Usage, "--codec %s: files of the format %s are not written with it", o.Codec, name).Try("use %s",
+			strings.Join(codecs, ", "))
 	}
 	return nil
 }

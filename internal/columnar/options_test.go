@@ -12,8 +12,10 @@ func named() schema.Schema {
 	s := schema.Schema{Fields: []schema.Field{
 		{Name: "wave_height_m_", Origin: "wave height (m)", Type: schema.Type{Kind: schema.Double}},
 		{Name: "id", Type: schema.Type{Kind: schema.Long}},
-		{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "lat", Type: schema.Type{Kind: schema.Double}}, {Name: "code", Type: schema.Type{Kind: schema.String}}}}},
-		{Name: "tags", Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}},
+		{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "lat", Type: schema.Type{Kind: schema.Double}},
+			{Name: "code", Type: schema.Type{Kind: schema.String}}}}},
+		{Name: "tags", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.String}}}},
 	}}
 	s.AssignIDs()
 	return s
@@ -21,12 +23,14 @@ func named() schema.Schema {
 
 // Options name columns as they stand in the source or in the table, and elements of lists with or without the word for them.
 func TestOptionsFindColumns(t *testing.T) {
-	o := Options{Codec: "zstd", Codecs: map[string]Codec{"wave height (m)": "none", "pos.code": "gzip", "tags": "lz4"}, Bloom: []string{"id", "pos.code", "tags.element"}}
+	o := Options{Codec: "zstd", Codecs: map[string]Codec{"wave height (m)": "none", "pos.code": "gzip", "tags": "lz4"},
+		Bloom: []string{"id", "pos.code", "tags.element"}}
 	got, err := o.For(named())
 	if err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]Codec{"wave_height_m_": "none", "pos.code": "gzip", "pos.lat": "zstd", "tags.element": "lz4", "id": "zstd"} {
+	for path, want := range map[string]Codec{"wave_height_m_": "none", "pos.code": "gzip", "pos.lat": "zstd", "tags.element": "lz4",
+		"id": "zstd"} {
 		if codec := got.codecOf(path); codec != want {
 			t.Errorf("%s is packed with %s, want %s", path, codec, want)
 		}
@@ -46,7 +50,8 @@ func TestOptionsThatNameNothing(t *testing.T) {
 	}{
 		{Options{Codecs: map[string]Codec{"idd": "none"}}, `--codec names a column "idd" that is not there; the nearest name is id`},
 		{Options{Codecs: map[string]Codec{"velocity": "none"}}, "the columns are wave_height_m_, id, pos"},
-		{Options{Bloom: []string{"wave height (m)"}}, `column "wave_height_m_" is a double, which has no filters; name whole numbers, dates, times, texts or uuids`},
+		{Options{Bloom: []string{"wave height (m)"}},
+			`column "wave_height_m_" is a double, which has no filters; name whole numbers, dates, times, texts or uuids`},
 		{Options{Bloom: []string{"pos"}}, "which has no filters"},
 		{Options{Bloom: []string{"pos.lon"}}, `--bloom names a column "pos.lon"`},
 	} {

@@ -24,7 +24,8 @@ func newORCWriter(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 		level = 0
 	}
 	sink := &countingWriter{w: w}
-	file, err := orc.NewWriter(sink, s, orc.Options{Codec: o.Codec.name(), Level: level, StripeRows: o.RowGroupRows, StripeBytes: o.RowGroupBytes, Bloom: o.Bloom})
+	file, err := orc.NewWriter(sink, s, orc.Options{Codec: o.Codec.name(), Level: level, StripeRows: o.RowGroupRows,
+		StripeBytes: o.RowGroupBytes, Bloom: o.Bloom})
 	return &orcWriter{file, sink}, err
 }
 
@@ -65,7 +66,8 @@ func (f *File) orcLayout(o *orcFile) (Layout, error) {
 	if err != nil {
 		return Layout{}, broken(f.location, err)
 	}
-	out := Layout{Location: f.location, Format: o.format(), Bytes: f.size, Rows: o.Rows(), CreatedBy: built.Software, Version: built.Version, Keys: built.Keys}
+	out := Layout{Location: f.location, Format: o.format(), Bytes: f.size, Rows: o.Rows(), CreatedBy: built.Software,
+		Version: built.Version, Keys: built.Keys}
 	for _, s := range built.Stripes {
 		out.Groups = append(out.Groups, GroupLayout{Rows: s.Rows, Bytes: s.Bytes})
 	}
@@ -74,7 +76,8 @@ func (f *File) orcLayout(o *orcFile) (Layout, error) {
 			return
 		}
 		c := built.Columns[len(out.Columns)]
-		column := ColumnLayout{Path: path, ID: field.ID, Type: c.Type, Codecs: []string{built.Codec}, Encodings: c.Encodings, Bytes: c.Bytes, Bloom: c.Bloom,
+		column := ColumnLayout{Path: path, ID: field.ID, Type: c.Type, Codecs: []string{built.Codec}, Encodings: c.Encodings,
+			Bytes: c.Bytes, Bloom: c.Bloom,
 			Smallest: c.Smallest, Largest: c.Largest, HasMinMax: c.Smallest != "" || c.Largest != "", Values: max(0, c.Values)}
 		// How many are null is told of columns that have a value for each row; within lists only the file itself knows.
 		if c.Values >= 0 && !strings.Contains(path, ".") {

@@ -74,7 +74,8 @@ func openArrow(from io.ReaderAt, size int64) (rowReader, error) {
 	if err := checkArrow(from, size); err != nil {
 		return nil, err
 	}
-	r, err := ipc.NewFileReader(io.NewSectionReader(from, 0, size), ipc.WithAllocator(bounded{memory.DefaultAllocator, int(min(2<<30, 256<<20+64*size))}))
+	r, err := ipc.NewFileReader(io.NewSectionReader(from, 0, size),
+		ipc.WithAllocator(bounded{memory.DefaultAllocator, int(min(2<<30, 256<<20+64*size))}))
 	if err != nil {
 		return nil, err
 	}

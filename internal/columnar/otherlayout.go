@@ -42,8 +42,10 @@ func (f *File) otherLayout() (Layout, error) {
 			return
 		}
 		leaf := counts.leaves[len(out.Columns)]
-		out.Columns = append(out.Columns, ColumnLayout{Path: path, ID: field.ID, Type: field.Type.String(), Codecs: codecs, Encodings: []string{},
-			RawBytes: leaf.RawBytes, Values: leaf.Values, Nulls: leaf.Nulls, HasMinMax: leaf.low != nil, Smallest: leaf.smallest, Largest: leaf.largest})
+		out.Columns = append(out.Columns, ColumnLayout{Path: path, ID: field.ID, Type: field.Type.String(), Codecs: codecs,
+			Encodings: []string{},
+			RawBytes:  leaf.RawBytes, Values: leaf.Values, Nulls: leaf.Nulls, HasMinMax: leaf.low != nil, Smallest: leaf.smallest,
+			Largest: leaf.largest})
 	})
 	return out, nil
 }

@@ -24,7 +24,8 @@ import (
 
 // randomField makes a column of any type, with parts up to a depth.
 func randomField(random *rand.Rand, name string, depth int) schema.Field {
-	kinds := []schema.Kind{schema.Boolean, schema.Int, schema.Long, schema.Float, schema.Double, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz, schema.String, schema.Decimal, schema.UUID, schema.Binary}
+	kinds := []schema.Kind{schema.Boolean, schema.Int, schema.Long, schema.Float, schema.Double, schema.Date, schema.Time,
+		schema.Timestamp, schema.TimestampTz, schema.String, schema.Decimal, schema.UUID, schema.Binary}
 	if depth > 0 {
 		kinds = append(kinds, schema.Struct, schema.List, schema.Struct, schema.List, schema.Map)
 	}
@@ -132,7 +133,8 @@ func TestAnyTableReadsBackEqual(t *testing.T) {
 			batches = append(batches, b)
 			want = append(want, rowTexts(t, b)...)
 		}
-		o := Options{Codec: Codec(CodecNames()[seed%6]), Codecs: map[string]Codec{"c1": "zstd:19"}, RowGroupRows: []int64{1, 13, 1 << 20}[seed%3], RowGroupBytes: 1 << 20, Workers: 2, SecondPages: seed%2 == 1}
+		o := Options{Codec: Codec(CodecNames()[seed%6]), Codecs: map[string]Codec{"c1": "zstd:19"},
+			RowGroupRows: []int64{1, 13, 1 << 20}[seed%3], RowGroupBytes: 1 << 20, Workers: 2, SecondPages: seed%2 == 1}
 		for _, f := range s.Fields {
 			if !f.Type.Nested() && bloomable(f.Type.Arrow()) {
 				o.Bloom = append(o.Bloom, f.Name)
@@ -210,8 +212,10 @@ func TestDictionariesAreLeft(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{"plain rle-dictionary", "byte-stream-split", "plain rle-dictionary", "delta-binary-packed", "delta-byte-array", "plain rle-dictionary"} {
-		if got := strings.Join(l.Columns[i].Encodings, " "); len(strings.Fields(got)) != len(strings.Fields(want)) || !strings.Contains(got, strings.Fields(want)[len(strings.Fields(want))-1]) {
+	for i, want := range []string{"plain rle-dictionary", "byte-stream-split", "plain rle-dictionary", "delta-binary-packed",
+		"delta-byte-array", "plain rle-dictionary"} {
+		if got := strings.Join(l.Columns[i].Encodings, " "); len(strings.Fields(got)) != len(strings.Fields(want)) ||
+			!strings.Contains(got, strings.Fields(want)[len(strings.Fields(want))-1]) {
 			t.Errorf("%s: %s, want %s", names[i], got, want)
 		}
 	}
@@ -238,7 +242,8 @@ func TestSameRowsGiveTheSameBytes(t *testing.T) {
 
 // FuzzOpen reads damaged files: whatever they hold, there is an error or there are rows, but no panic.
 func FuzzOpen(f *testing.F) {
-	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "a", Type: schema.Type{Kind: schema.Long}}, {ID: 2, Name: "b", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{ID: 1, Name: "a", Type: schema.Type{Kind: schema.Long}},
+		{ID: 2, Name: "b", Type: schema.Type{Kind: schema.String}}}}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for i := range 20 {
 		build.Field(0).(*array.Int64Builder).Append(int64(i))

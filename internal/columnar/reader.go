@@ -93,7 +93,8 @@ func OpenFile(location string, stored storage.File, size int64) (f *File, err er
 	return &File{Schema: s, location: location, reader: reader, stored: stored, size: size}, nil
 }
 
-// chunkBuffer is how much of a column chunk is read at a time, in bytes, less of files with very many columns: chunkBuffers together, but leastBuffer each.
+// chunkBuffer is how much of a column chunk is read at a time, in bytes, less of files with very many columns: chunkBuffers
+// together, but leastBuffer each.
 const (
 	chunkBuffer  = 128 << 10
 	chunkBuffers = 32 << 20
@@ -107,7 +108,8 @@ func readProperties() *parquet.ReaderProperties {
 	return p
 }
 
-// withoutZone makes timestamps of INT96 columns local: the old form says nothing of a zone, unless the writer kept its own schema with the file.
+// withoutZone makes timestamps of INT96 columns local: the old form says nothing of a zone, unless the writer kept its own
+// schema with the file.
 func withoutZone(s *schema.Schema, footer *metadata.FileMetaData) {
 	tree, zoned := footer.Schema, zonedColumns(footer)
 	leaf := 0
@@ -122,8 +124,8 @@ func withoutZone(s *schema.Schema, footer *metadata.FileMetaData) {
 	})
 }
 
-// zonedColumns lists the top-level columns that have a zone in the Arrow schema which the writer may have put into the file (Arrow, "Parquet: storing the
-// Arrow schema").
+// zonedColumns lists the top-level columns that have a zone in the Arrow schema which the writer may have put into the file
+// (Arrow, "Parquet: storing the Arrow schema").
 func zonedColumns(footer *metadata.FileMetaData) map[string]bool {
 	value := footer.KeyValueMetadata().FindValue("ARROW:schema")
 	if value == nil {
@@ -154,7 +156,8 @@ func plausible(footer *metadata.FileMetaData, whole int64) error {
 	for g := range footer.NumRowGroups() {
 		group := footer.RowGroup(g)
 		if group.NumRows() < 0 || group.NumColumns() != footer.Schema.NumColumns() {
-			return fmt.Errorf("row group %d has %d rows and %d columns, the schema has %d", g, group.NumRows(), group.NumColumns(), footer.Schema.NumColumns())
+			return fmt.Errorf("row group %d has %d rows and %d columns, the schema has %d", g, group.NumRows(), group.NumColumns(),
+				footer.Schema.NumColumns())
 		}
 		rows += group.NumRows()
 		for c := range group.NumColumns() {
@@ -166,7 +169,8 @@ func plausible(footer *metadata.FileMetaData, whole int64) error {
 			if chunk.HasDictionaryPage() {
 				start = min(start, chunk.DictionaryPageOffset())
 			}
-			if start < 0 || size < 0 || start > whole-size || chunk.NumValues() < 0 || chunk.Type() != footer.Schema.Column(c).PhysicalType() {
+			if start < 0 || size < 0 || start > whole-size || chunk.NumValues() < 0 ||
+				chunk.Type() != footer.Schema.Column(c).PhysicalType() {
 				return fmt.Errorf("row group %d, column %q: %d values in %d bytes from byte %d on do not lie in the file of %d bytes", g,
 					footer.Schema.Column(c).Path(), chunk.NumValues(), size, start, whole)
 			}
@@ -206,7 +210,8 @@ func (f *File) Rows() int64 {
 	return f.reader.NumRows()
 }
 
-// batchRows is how many rows are read at a time, fewer of files with very many columns: batchValues are read at most, but leastRows at least.
+// batchRows is how many rows are read at a time, fewer of files with very many columns: batchValues are read at most, but
+// leastRows at least.
 const (
 	batchRows   = 8192
 	batchValues = 4 << 20
@@ -237,7 +242,8 @@ func (f *File) Batches(ctx context.Context, emit func(arrow.RecordBatch) error) 
 	if wide(f.reader) {
 		return f.wideBatches(ctx, emit)
 	}
-	reader, err := pqarrow.NewFileReader(f.reader, pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(f.reader.MetaData().Schema.NumColumns())}, memory.DefaultAllocator)
+	reader, err := pqarrow.NewFileReader(f.reader,
+		pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(f.reader.MetaData().Schema.NumColumns())}, memory.DefaultAllocator)
 	if err != nil {
 		return broken(f.location, err)
 	}
@@ -378,7 +384,8 @@ func (f *File) Layout() (_ Layout, err error) {
 	for c := range out.Columns {
 		if bounds[c].low != nil && c < len(leaves) {
 			column := footer.Schema.Column(c)
-			out.Columns[c].Smallest, out.Columns[c].Largest = boundText(column, leaves[c], bounds[c].low), boundText(column, leaves[c], bounds[c].high)
+			out.Columns[c].Smallest, out.Columns[c].Largest = boundText(column, leaves[c], bounds[c].low),
+				boundText(column, leaves[c], bounds[c].high)
 		}
 	}
 	return out, nil

@@ -22,7 +22,8 @@ import (
 type Selection struct {
 	// Columns are top-level columns by their places, in any order; nil for all.
 	Columns []int
-	// Bounds hold for every row that is wanted; their columns are named as in the file. Rows for which they do not hold may come all the same.
+	// Bounds hold for every row that is wanted; their columns are named as in the file. Rows for which they do not hold may
+	// come all the same.
 	Bounds []expr.Bound
 	// From and To are the row groups from the one to before the other; To is 0 for all from From on. Files without row groups have one.
 	From, To int
@@ -48,8 +49,8 @@ func (f *File) Groups() []int64 {
 	return out
 }
 
-// Select reads rows that may be wanted, in order, with the number of the first of each batch, from 0. emit returns io.EOF to stop early. A batch has the
-// wanted columns in the order of the selection, and is valid until emit returns.
+// Select reads rows that may be wanted, in order, with the number of the first of each batch, from 0. emit returns io.EOF to
+// stop early. A batch has the wanted columns in the order of the selection, and is valid until emit returns.
 func (f *File) Select(ctx context.Context, s Selection, emit func(b arrow.RecordBatch, first int64) error) (err error) {
 	g := guard{location: f.location}
 	defer g.end(&err)
@@ -215,7 +216,8 @@ func (f *File) groupMayHold(g int, b leafBound) bool {
 	return f.bloomMayHold(g, b) && f.dictionaryMayHold(g, b)
 }
 
-// pagesThatMayHold returns the rows of the pages of a column chunk that a bound may hold for, and how many pages there are; without a page index there are none.
+// pagesThatMayHold returns the rows of the pages of a column chunk that a bound may hold for, and how many pages there are;
+// without a page index there are none.
 func (f *File) pagesThatMayHold(g int, rows int64, b leafBound) (wanted []span, all int) {
 	index, err := f.reader.GetPageIndexReader().RowGroup(g)
 	if err != nil || index == nil {
@@ -269,7 +271,8 @@ func valueOf(column *pqschema.Column, t schema.Type, plain []byte) (v expr.Value
 	case parquet.Types.Int64:
 		whole = int64(binary.LittleEndian.Uint64(plain))
 	case parquet.Types.Float:
-		return expr.Value{Kind: schema.Double, Double: float64(math.Float32frombits(binary.LittleEndian.Uint32(plain)))}, t.Kind == schema.Float
+		return expr.Value{Kind: schema.Double, Double: float64(math.Float32frombits(binary.LittleEndian.Uint32(plain)))},
+			t.Kind == schema.Float
 	case parquet.Types.Double:
 		return expr.Value{Kind: schema.Double, Double: math.Float64frombits(binary.LittleEndian.Uint64(plain))}, t.Kind == schema.Double
 	case parquet.Types.Boolean:
@@ -285,7 +288,8 @@ func valueOf(column *pqschema.Column, t schema.Type, plain []byte) (v expr.Value
 	return wholeValue(t, whole, perMicro(column))
 }
 
-// wholeValue is a value of a type that is kept as a whole number, of which so many are a microsecond or, below 0, so many microseconds are one.
+// wholeValue is a value of a type that is kept as a whole number, of which so many are a microsecond or, below 0, so many
+// microseconds are one.
 func wholeValue(t schema.Type, whole, perMicro int64) (expr.Value, bool) {
 	switch t.Kind {
 	case schema.Int, schema.Long:

@@ -22,10 +22,14 @@ import (
 func soundings(t testing.TB, second bool) *File {
 	t.Helper()
 	deep := schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "depth", Type: schema.Type{Kind: schema.Double}}}}
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "area", Type: schema.Type{Kind: schema.String}},
-		{Name: "at", Type: schema.Type{Kind: schema.Timestamp}}, {Name: "spot", Type: deep}, {Name: "gap", Type: schema.Type{Kind: schema.Long}},
-		{Name: "price", Type: schema.Type{Kind: schema.Decimal, Precision: 9, Scale: 2}}, {Name: "code", Type: schema.Type{Kind: schema.Long}},
-		{Name: "tags", Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Long}}}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "area", Type: schema.Type{Kind: schema.String}},
+		{Name: "at", Type: schema.Type{Kind: schema.Timestamp}}, {Name: "spot", Type: deep},
+		{Name: "gap", Type: schema.Type{Kind: schema.Long}},
+		{Name: "price", Type: schema.Type{Kind: schema.Decimal, Precision: 9, Scale: 2}},
+		{Name: "code", Type: schema.Type{Kind: schema.Long}},
+		{Name: "tags", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Long}}}}}}
 	s.AssignIDs()
 	random := rand.New(rand.NewSource(5))
 	var batches []arrow.RecordBatch
@@ -53,7 +57,8 @@ func soundings(t testing.TB, second bool) *File {
 		}
 		batches = append(batches, build.NewRecordBatch())
 	}
-	path, _ := write(t, s, Options{Codec: "snappy", RowGroupRows: 80_000, RowGroupBytes: 64 << 20, SecondPages: second, Bloom: []string{"code"}}, batches...)
+	path, _ := write(t, s, Options{Codec: "snappy", RowGroupRows: 80_000, RowGroupBytes: 64 << 20, SecondPages: second,
+		Bloom: []string{"code"}}, batches...)
 	f, err := Open(context.Background(), storage.Disk{}, path)
 	if err != nil {
 		t.Fatal(err)
@@ -70,10 +75,14 @@ func TestSelectionsHaveAllThatIsWanted(t *testing.T) {
 			where         string
 			groups, pages bool // that are passed over
 		}{
-			{"id = 90123", true, true}, {"id > 199990", true, true}, {"id < 5", true, true}, {"id between 79990 and 80010", true, true}, {"id in (3, 150000)", true, true},
-			{"id >= 0", false, false}, {"area = 'The Narrows'", true, false}, {"area = 'Marrow Deep'", true, false}, {"at < timestamp '1970-01-01 00:10:00'", true, true},
-			{"spot.depth <= 0.5", true, true}, {"gap is null", true, true}, {"gap is not null", true, true}, {"gap = 3 and id < 100100", true, true}, {"price < 12.5", true, true},
-			{"code = 5", true, false}, {"id + 1 = 7", false, false}, {"not id = 7", false, false}, {"id = 5 or area = 'Cairn Bay'", false, false}, {"id = 500000", true, false},
+			{"id = 90123", true, true}, {"id > 199990", true, true}, {"id < 5", true, true}, {"id between 79990 and 80010", true, true},
+			{"id in (3, 150000)", true, true},
+			{"id >= 0", false, false}, {"area = 'The Narrows'", true, false}, {"area = 'Marrow Deep'", true, false},
+			{"at < timestamp '1970-01-01 00:10:00'", true, true},
+			{"spot.depth <= 0.5", true, true}, {"gap is null", true, true}, {"gap is not null", true, true},
+			{"gap = 3 and id < 100100", true, true}, {"price < 12.5", true, true},
+			{"code = 5", true, false}, {"id + 1 = 7", false, false}, {"not id = 7", false, false},
+			{"id = 5 or area = 'Cairn Bay'", false, false}, {"id = 500000", true, false},
 			{"gap = 99", true, false},
 		} {
 			where, err := expr.Parse(test.where, f.Schema.Fields)
@@ -133,7 +142,8 @@ func TestSelectionsOfColumns(t *testing.T) {
 		t.Errorf("%d rows, %v", rows, err)
 	}
 	batches := 0
-	if err := f.Select(t.Context(), Selection{}, func(arrow.RecordBatch, int64) error { batches++; return io.EOF }); err != nil || batches != 1 {
+	if err := f.Select(t.Context(), Selection{}, func(arrow.RecordBatch, int64) error { batches++; return io.EOF }); err != nil ||
+		batches != 1 {
 		t.Errorf("%d batches, %v", batches, err)
 	}
 }

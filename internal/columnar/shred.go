@@ -19,7 +19,8 @@ type leaf struct {
 	values arrow.Array
 	// present are the positions in values of those that are there, in a column with parts; nil when all are, in order.
 	present []int32
-	// valid has a bit for each value that is there, from bit offset on, in a column without parts; nil when all are. It then is in the place of def.
+	// valid has a bit for each value that is there, from bit offset on, in a column without parts; nil when all are. It then is
+	// in the place of def.
 	valid  []byte
 	offset int
 	// entries is how many levels there are, which counts values and what is absent.

@@ -74,7 +74,8 @@ func (t *tally) add(b arrow.RecordBatch) {
 	}
 }
 
-// column counts a column, whose first leaf has the number at, and returns the number of the next column's. there marks the rows that count, all where it is nil.
+// column counts a column, whose first leaf has the number at, and returns the number of the next column's. there marks the rows
+// that count, all where it is nil.
 func (t *tally) column(at int, a arrow.Array, there []bool) int {
 	switch a := a.(type) {
 	case array.ExtensionArray:
@@ -100,7 +101,8 @@ func (t *tally) column(at int, a arrow.Array, there []bool) int {
 	return at + 1
 }
 
-// count adds how many values there are. A value of something that is null itself is null, as it is one level up; elements that are not there are no values.
+// count adds how many values there are. A value of something that is null itself is null, as it is one level up; elements that
+// are not there are no values.
 func (l *leafTally) count(a arrow.Array, there []bool) {
 	for row := range a.Len() {
 		if there != nil && !there[row] {

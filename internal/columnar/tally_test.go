@@ -27,7 +27,8 @@ func TestCountsAgreeAcrossFormats(t *testing.T) {
 		files := map[Format]FileWriter{}
 		for _, format := range []Format{Parquet, ORC, Avro} {
 			var err error
-			if files[format], err = NewFile(&bytes.Buffer{}, s, Options{Format: format, Codec: "none", RowGroupRows: 30, RowGroupBytes: 1 << 20, Counts: format != Parquet}); err != nil {
+			if files[format], err = NewFile(&bytes.Buffer{}, s,
+				Options{Format: format, Codec: "none", RowGroupRows: 30, RowGroupBytes: 1 << 20, Counts: format != Parquet}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -63,7 +64,8 @@ func TestCountsAgreeAcrossFormats(t *testing.T) {
 				}
 				// Parquet counts a list without elements as a value; it is none.
 				counted := listed[id] || got.Values == want.Values && got.Nulls == want.Nulls
-				if !counted || got.NaNs != want.NaNs || got.Floating != want.Floating || !bytes.Equal(got.Lower, want.Lower) || !bytes.Equal(got.Upper, want.Upper) {
+				if !counted || got.NaNs != want.NaNs || got.Floating != want.Floating || !bytes.Equal(got.Lower, want.Lower) ||
+					!bytes.Equal(got.Upper, want.Upper) {
 					t.Errorf("seed %d, %s, column %d of %s:\n%+v, want\n%+v", seed, format, id, s.Arrow(), *got, *want)
 				}
 			}

@@ -149,8 +149,8 @@ func (t *texts) stretch(v []byte) {
 
 func (t *texts) pending() int { return 4*len(t.ids) + len(t.plain) }
 
-// longestBound is from how many bytes on the extremes of texts are shortened (Parquet, Statistics: they may be bounds that do not occur): they stand in
-// each page header, in the column index and in the footer.
+// longestBound is from how many bytes on the extremes of texts are shortened (Parquet, Statistics: they may be bounds that do
+// not occur): they stand in each page header, in the column index and in the footer.
 const longestBound = 256
 
 // bounds returns the extremes of the open page, or what is below and above them and short; nothing where nothing short is above.
@@ -213,15 +213,16 @@ func (t *texts) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	return body, encoding, r
 }
 
-// encodePlain encodes the texts of a page without a dictionary: as they are, with all lengths before them, or by what each shares with the one
-// before.
+// encodePlain encodes the texts of a page without a dictionary: as they are, with all lengths before them, or by what each
+// shares with the one before.
 func (t *texts) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 	plain := func() []byte { dst = append(dst[:0], t.plain...); return dst }
 	lengths := func() []byte { dst = encode.Lengths(dst[:0], t.plain); return dst }
 	prefixes := func() []byte { dst = encode.Prefixes(dst[:0], t.plain); return dst }
 	encoding := parquet.Encodings.Plain
 	if t.width == 0 && len(t.plain) > 0 {
-		encoding = t.of([]parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray, parquet.Encodings.DeltaByteArray}, []func() []byte{plain, lengths, prefixes})
+		encoding = t.of([]parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray, parquet.Encodings.DeltaByteArray},
+			[]func() []byte{plain, lengths, prefixes})
 	}
 	switch encoding {
 	case parquet.Encodings.DeltaLengthByteArray:

@@ -41,7 +41,8 @@ func textFile(t *testing.T, s schema.Schema, format Format, batches ...arrow.Rec
 // flat is a schema of all types without parts.
 func flat() schema.Schema {
 	s := schema.Schema{}
-	for i, k := range []schema.Kind{schema.Boolean, schema.Int, schema.Long, schema.Double, schema.Decimal, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz, schema.String, schema.UUID, schema.Binary} {
+	for i, k := range []schema.Kind{schema.Boolean, schema.Int, schema.Long, schema.Double, schema.Decimal, schema.Date, schema.Time,
+		schema.Timestamp, schema.TimestampTz, schema.String, schema.UUID, schema.Binary} {
 		s.Fields = append(s.Fields, schema.Field{Name: fmt.Sprint("c", i), Type: schema.Type{Kind: k}})
 	}
 	s.Fields[4].Type.Precision, s.Fields[4].Type.Scale = 9, 2
@@ -134,7 +135,8 @@ func TestJSONLinesReadBack(t *testing.T) {
 
 func TestFilesWithoutRows(t *testing.T) {
 	s := flat()
-	for format, want := range map[Format]string{CSV: "c0,c1,c2,c3,c4,c5,c6,c7,c8,c9,c10,c11\n", TSV: "c0\tc1\tc2\tc3\tc4\tc5\tc6\tc7\tc8\tc9\tc10\tc11\n", JSONLines: ""} {
+	for format, want := range map[Format]string{CSV: "c0,c1,c2,c3,c4,c5,c6,c7,c8,c9,c10,c11\n",
+		TSV: "c0\tc1\tc2\tc3\tc4\tc5\tc6\tc7\tc8\tc9\tc10\tc11\n", JSONLines: ""} {
 		if got := textFile(t, s, format); got != want {
 			t.Errorf("%s: %q", format, got)
 		}

@@ -6,8 +6,8 @@ import (
 	"trevak/internal/prefault"
 )
 
-// translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is looked up when its number
-// first occurs; batches whose dictionaries are the same but for what was added at the end share that.
+// translations turn the numbers of dictionaries that batches come with into those of the row group's dictionary. A value is
+// looked up when its number first occurs; batches whose dictionaries are the same but for what was added at the end share that.
 type translations struct {
 	tables []translation
 	fresh  []uint32 // memory for look
@@ -29,7 +29,8 @@ type translated struct {
 // mostTranslations bounds how many dictionaries are remembered.
 const mostTranslations = 16
 
-// table returns the translation of an array's dictionary of n values, which lies at a place in memory. It is valid until the next is asked for.
+// table returns the translation of an array's dictionary of n values, which lies at a place in memory. It is valid until the
+// next is asked for.
 func (t *translations) table(of *byte, n int) *translation {
 	for i := range t.tables {
 		known := &t.tables[i]
@@ -51,8 +52,8 @@ func (t *translations) table(of *byte, n int) *translation {
 // lookTogether is how many codes are looked up until it is seen whether there can be more that are new to the page.
 const lookTogether = 1 << 10
 
-// look translates codes, and returns those that did not occur in the open page, each once, which counts as the first of its pages where it is new. Codes that are not
-// known yet come out as none, until they are and lookAgain is called.
+// look translates codes, and returns those that did not occur in the open page, each once, which counts as the first of its
+// pages where it is new. Codes that are not known yet come out as none, until they are and lookAgain is called.
 func (t *translations) look(in *translation, codes, ids []uint32, page uint32) (fresh []uint32) {
 	if in.page != page {
 		in.page, in.seen = page, 0
@@ -70,8 +71,9 @@ func (t *translations) look(in *translation, codes, ids []uint32, page uint32) (
 	return t.fresh
 }
 
-// lookCodes sets ids, of which there are as many as codes, and the first of fresh to those of the codes that did not occur in the page; it returns how many these are.
-// Values that are rare turn up in no order that could be foreseen, so there is no branch for them. Within another function it would be short of registers.
+// lookCodes sets ids, of which there are as many as codes, and the first of fresh to those of the codes that did not occur in the
+// page; it returns how many these are. Values that are rare turn up in no order that could be foreseen, so there is no branch for
+// them. Within another function it would be short of registers.
 //
 //go:noinline
 func lookCodes(entries []translated, codes, ids, fresh []uint32, page uint32) (n int) {

@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// TestTranslations looks up random codes of dictionaries that grow, over several pages: each comes out as what it stands for, and once a page as new to it.
+// TestTranslations looks up random codes of dictionaries that grow, over several pages: each comes out as what it stands for,
+// and once a page as new to it.
 func TestTranslations(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 1))
 	for round := range 200 {

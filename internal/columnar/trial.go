@@ -27,8 +27,10 @@ type Trial struct {
 }
 
 // forced are the encodings that can be forced on a column, by the name the Parquet specification gives them.
-var forced = map[string]parquet.Encoding{"plain": parquet.Encodings.Plain, "rle-dictionary": parquet.Encodings.RLEDict, "delta-binary-packed": parquet.Encodings.DeltaBinaryPacked,
-	"byte-stream-split": parquet.Encodings.ByteStreamSplit, "delta-length-byte-array": parquet.Encodings.DeltaLengthByteArray, "delta-byte-array": parquet.Encodings.DeltaByteArray}
+var forced = map[string]parquet.Encoding{"plain": parquet.Encodings.Plain, "rle-dictionary": parquet.Encodings.RLEDict,
+	"delta-binary-packed": parquet.Encodings.DeltaBinaryPacked,
+	"byte-stream-split":   parquet.Encodings.ByteStreamSplit, "delta-length-byte-array": parquet.Encodings.DeltaLengthByteArray,
+	"delta-byte-array": parquet.Encodings.DeltaByteArray}
 
 // EncodingsOf lists the encodings that a column of a type can be written in, besides the writer's own choice.
 func EncodingsOf(t schema.Type) []string {
@@ -46,10 +48,11 @@ func EncodingsOf(t schema.Type) []string {
 // trialSeconds is the time from which a trial is not done again.
 const trialSeconds = 0.02
 
-// Try writes batches to memory in a format, and reads them back. encoding is forced on every column of Parquet where it is not empty. The batches are of the
-// schema, whose fields have ids. A trial that takes little time is done up to so many times; the quickest counts, since everything else that the machine does
-// only makes it slower.
-func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string, times int) (Trial, error) {
+// Try writes batches to memory in a format, and reads them back. encoding is forced on every column of Parquet where it is not
+// empty. The batches are of the schema, whose fields have ids. A trial that takes little time is done up to so many times; the
+// quickest counts, since everything else that the machine does only makes it slower.
+func Try(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string,
+	times int) (Trial, error) {
 	best, err := tryOnce(ctx, s, batches, format, codec, encoding)
 	total := best.Seconds()
 	for n := 1; n < times && total < trialSeconds && err == nil; n++ {
@@ -70,7 +73,8 @@ func (t Trial) Again(again Trial) Trial {
 // Seconds is what writing and reading took.
 func (t Trial) Seconds() float64 { return t.WriteSeconds + t.ReadSeconds }
 
-func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial, error) {
+func tryOnce(ctx context.Context, s schema.Schema, batches []arrow.RecordBatch, format Format, codec Codec, encoding string) (Trial,
+	error) {
 	t := Trial{Encoding: encoding, Codec: codec}
 	o := DefaultOptions
 	o.Format, o.Codec, o.force = format, codec, encoding
@@ -111,7 +115,8 @@ func readAll(ctx context.Context, data []byte) error {
 		return err
 	}
 	defer r.Close()
-	reader, err := pqarrow.NewFileReader(r, pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(r.MetaData().Schema.NumColumns())}, memory.DefaultAllocator)
+	reader, err := pqarrow.NewFileReader(r, pqarrow.ArrowReadProperties{BatchSize: rowsAtATime(r.MetaData().Schema.NumColumns())},
+		memory.DefaultAllocator)
 	if err != nil {
 		return err
 	}
@@ -125,8 +130,8 @@ func readAll(ctx context.Context, data []byte) error {
 	return records.Err()
 }
 
-// Ranges tells of one column of a Parquet file in memory, row group by row group: the smallest and the largest value in plain encoding, nil where there is
-// none, and how many bytes the row group has.
+// Ranges tells of one column of a Parquet file in memory, row group by row group: the smallest and the largest value in plain
+// encoding, nil where there is none, and how many bytes the row group has.
 type Ranges struct {
 	column  int
 	low     [][]byte

@@ -19,7 +19,8 @@ import (
 
 // gauge is a column of each sort that encodings are tried on: n rows with levels that repeat, in an order or in none.
 func gauge(random *rand.Rand, n int, sorted bool) (schema.Schema, arrow.RecordBatch) {
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "level", Type: schema.Type{Kind: schema.Double}}, {Name: "station", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "level", Type: schema.Type{Kind: schema.Double}}, {Name: "station", Type: schema.Type{Kind: schema.String}}}}
 	s.AssignIDs()
 	b := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for i := range n {
@@ -41,7 +42,8 @@ func gauge(random *rand.Rand, n int, sorted bool) (schema.Schema, arrow.RecordBa
 // TestTrialsMeasureWhatIsWritten holds the size of a trial against that of a file with the same options.
 func TestTrialsMeasureWhatIsWritten(t *testing.T) {
 	s, batch := gauge(rand.New(rand.NewSource(1)), 4000, true)
-	for format, codecs := range map[Format][]Codec{Parquet: {"zstd:1", "zstd:9", "snappy", "gzip", "lz4", "brotli", "none"}, ORC: {"zstd", "snappy", "none"}, Arrow: {"zstd", "lz4", "none"}, Avro: {"zstd", "none"}} {
+	for format, codecs := range map[Format][]Codec{Parquet: {"zstd:1", "zstd:9", "snappy", "gzip", "lz4", "brotli", "none"},
+		ORC: {"zstd", "snappy", "none"}, Arrow: {"zstd", "lz4", "none"}, Avro: {"zstd", "none"}} {
 		sizes := map[Codec]int64{}
 		for _, codec := range codecs {
 			trial, err := Try(t.Context(), s, []arrow.RecordBatch{batch, batch}, format, codec, "", 2)

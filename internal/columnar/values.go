@@ -17,8 +17,8 @@ type values interface {
 	add(l leaf)
 	// pending returns about how many bytes the open page takes.
 	pending() int
-	// page encodes and forgets the values of the open page, in the memory of dst where that suffices. A page without values is plain, whatever the
-	// others are: it would need a dictionary otherwise.
+	// page encodes and forgets the values of the open page, in the memory of dst where that suffices. A page without values is
+	// plain, whatever the others are: it would need a dictionary otherwise.
 	page(dst []byte) (body []byte, encoding parquet.Encoding, r extremes)
 	// dictionary encodes the dictionary of the row group; n is 0 when no page uses one.
 	dictionary() (body []byte, n int)
@@ -31,7 +31,8 @@ type values interface {
 // extremes are the smallest and the largest value of a page or a row group, in plain encoding; nil where there is none.
 type extremes struct{ low, high []byte }
 
-// newValues returns what encodes a leaf of an Arrow type, nil for types that are not written. codec is the one that its pages are compressed with.
+// newValues returns what encodes a leaf of an Arrow type, nil for types that are not written. codec is the one that its pages
+// are compressed with.
 func newValues(dt arrow.DataType, codec Codec) values {
 	switch dt.ID() {
 	case arrow.INT64, arrow.TIMESTAMP, arrow.TIME64:
@@ -94,8 +95,8 @@ const (
 // shortRuns is how long runs of the same value must be on average to speak for a dictionary.
 const shortRuns = 4
 
-// dictionaryRoom returns how large the dictionaries of a file with so many leaf columns may become, in bytes: those of very many columns together shall
-// stay within bounds too. A value with its place in the table takes about wholeValue bytes.
+// dictionaryRoom returns how large the dictionaries of a file with so many leaf columns may become, in bytes: those of very
+// many columns together shall stay within bounds too. A value with its place in the table takes about wholeValue bytes.
 func dictionaryRoom(leaves int) int {
 	const many, all, value, wholeValue = 500, 96 << 20, 8, 56
 	if leaves <= many {
@@ -110,8 +111,8 @@ func judge(n, size, count, most int) bool {
 	return size <= most && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
 }
 
-// scattered reports whether count values, n of them different, are likely to be of so many that no dictionary will pay. It holds for measured values, which
-// come in no order; keys may all come once before any comes again.
+// scattered reports whether count values, n of them different, are likely to be of so many that no dictionary will pay. It
+// holds for measured values, which come in no order; keys may all come once before any comes again.
 func scattered(n, count int) bool {
 	const look, different = 1 << 10, 40_000
 	return count >= look && count < firstLook && 2*(count-n)*different < count*count
@@ -181,7 +182,8 @@ func (f *fixed[T]) judge() {
 	if runs := f.count - f.dict.Repeated; f.choice.codec.name() != "none" && f.count < shortRuns*runs {
 		count = runs
 	}
-	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), count, f.most) && !(f.floating && scattered(len(f.dict.Values), f.count)) {
+	if f.choice.forced || judge(len(f.dict.Values), len(f.dict.Values)*sizeOf(v), count, f.most) &&
+		!(f.floating && scattered(len(f.dict.Values), f.count)) {
 		return
 	}
 	f.gone, f.never = true, !f.used
@@ -280,8 +282,8 @@ func (f *fixed[T]) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	return body, encoding, r
 }
 
-// encodePlain encodes the values of a page without a dictionary: whole numbers as deltas where that saves much, floating-point ones split into
-// streams of bytes where they compress better so.
+// encodePlain encodes the values of a page without a dictionary: whole numbers as deltas where that saves much, floating-point
+// ones split into streams of bytes where they compress better so.
 func (f *fixed[T]) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 	var v T
 	list := f.plain

@@ -21,7 +21,8 @@ func TestVeryWideFiles(t *testing.T) {
 	for i := range wideLeaves + 50 {
 		f := schema.Field{Name: fmt.Sprint("c", i), Type: schema.Type{Kind: schema.Long}}
 		if i%100 == 7 {
-			f.Type = schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "a", Type: schema.Type{Kind: schema.Long}}, {Name: "b", Type: schema.Type{Kind: schema.String}}}}
+			f.Type = schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "a", Type: schema.Type{Kind: schema.Long}},
+				{Name: "b", Type: schema.Type{Kind: schema.String}}}}
 		}
 		s.Fields = append(s.Fields, f)
 	}

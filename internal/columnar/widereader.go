@@ -13,8 +13,8 @@ import (
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 )
 
-// Files with very many columns are read some columns at a time, a row group after the other, where a row group is small enough to be held: the library has
-// about 40 KiB for each column that it reads at once.
+// Files with very many columns are read some columns at a time, a row group after the other, where a row group is small enough
+// to be held: the library has about 40 KiB for each column that it reads at once.
 const (
 	wideLeaves  = 2000
 	leavesAtAll = 1000

@@ -35,7 +35,8 @@ type Options struct {
 	RowGroupRows, RowGroupBytes int64
 	// Counts asks for counts and bounds of the columns of files other than Parquet, which have them anyway.
 	Counts bool
-	// Geometry is a column of geometries in WKB, and GeometryBox that of their bounding boxes, of which the footer tells as GeoParquet does; empty for none.
+	// Geometry is a column of geometries in WKB, and GeometryBox that of their bounding boxes, of which the footer tells as
+	// GeoParquet does; empty for none.
 	Geometry, GeometryBox string
 	// force is the encoding of every column in a trial.
 	force string
@@ -82,7 +83,8 @@ func (c *countingWriter) Tell() int64 { return c.n }
 
 // NewWriter begins a file of a schema whose fields have ids. The caller closes w after Close.
 func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
-	props := parquet.NewWriterProperties(parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy))
+	props := parquet.NewWriterProperties(parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true),
+		parquet.WithCreatedBy(createdBy))
 	out := &Writer{sink: &countingWriter{w: w}, schema: s.Arrow(), options: o}
 	tree, err := pqarrow.ToParquet(arrow.NewSchema(annotated(out.schema.Fields(), s.Fields), nil), props, pqarrow.DefaultWriterProps())
 	if err != nil {
@@ -90,7 +92,8 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	}
 	paths := leafPaths(s)
 	chosen := make([]Codec, len(paths))
-	compressed := []parquet.WriterProperty{parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true), parquet.WithCreatedBy(createdBy)}
+	compressed := []parquet.WriterProperty{parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true),
+		parquet.WithCreatedBy(createdBy)}
 	for i, path := range paths {
 		chosen[i] = o.codecOf(path)
 		compressed = append(compressed, parquet.WithCompressionFor(tree.Column(i).Path(), chosen[i].parquet()))
@@ -115,7 +118,8 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 		if v == nil {
 			return nil, fmt.Errorf("%s is not written yet", leaf)
 		}
-		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages, flat: len(tree.Column(i).ColumnPath()) == 1}
+		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages,
+			flat: len(tree.Column(i).ColumnPath()) == 1}
 		if slices.Contains(o.Bloom, paths[i]) {
 			c.bloom = newBloom()
 		}

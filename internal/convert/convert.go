@@ -20,7 +20,7 @@ import (
 // Request is what a convert is asked to do.
 type Request struct {
 	write.Task
-	// To is a file, whose ending says in which format it is done, or a folder.
+	// To is a file, whose ending says in which format it is written, or a folder.
 	To string
 	// Format is that of the files in a folder.
 	Format columnar.Format
@@ -93,14 +93,16 @@ func (c Request) prepare(ctx context.Context, dest *destination, s schema.Schema
 	return write.Prepared{Output: out, Undo: dest.discard}, nil
 }
 
-// writableNames refuses names of columns that the files, or the folders of partitions, cannot have. They come of --names keep and of --rename.
+// writableNames refuses names of columns that the files, or the folders of partitions, cannot have. They come of --names keep
+// and of --rename.
 func writableNames(s schema.Schema, spec layout.Spec, text bool) (err error) {
 	if err = write.WithoutControls(s); text {
 		err = nil
 	}
 	for _, t := range spec {
 		if strings.ContainsAny(t.Column, "/\\=\"'\x00") && err == nil {
-			err = fault.New(fault.Usage, "the rows cannot be partitioned by the column %s: its name stands in the names of folders, which cannot have it", fault.Quote(t.Column)).
+			err = fault.New(fault.Usage, "the rows cannot be partitioned by the column %s: its name stands in the names of folders, "+
+				"which cannot have it", fault.Quote(t.Column)).
 				Try("give it another name with --rename, or leave --names keep out")
 		}
 	}

@@ -40,11 +40,13 @@ func newDestination(ctx context.Context, c Request) (*destination, error) {
 	case known:
 		d.single = true
 		if c.Format != "" && c.Format != format {
-			return nil, fault.New(fault.Usage, "the file ends in %s, but --format says %s", extension, strings.TrimPrefix(string(c.Format), ".")).Try("leave --format out; that of the source is found by itself")
+			return nil, fault.New(fault.Usage, "the file ends in %s, but --format says %s", extension,
+				strings.TrimPrefix(string(c.Format), ".")).Try("leave --format out; that of the source is found by itself")
 		}
 		d.format = format
 	default:
-		return nil, fault.New(fault.Usage, "files ending in %s are not written", extension).Try("name a file ending in %s, or a folder ending in /", endings())
+		return nil, fault.New(fault.Usage, "files ending in %s are not written",
+			extension).Try("name a file ending in %s, or a folder ending in /", endings())
 	}
 	if d.format == "" {
 		d.format = columnar.Parquet
@@ -53,7 +55,8 @@ func newDestination(ctx context.Context, c Request) (*destination, error) {
 		return nil, err
 	}
 	if d.single && c.PartitionWith(c.Partition) != "" {
-		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/", strings.TrimSuffix(c.To, extension))
+		return nil, fault.New(fault.Usage, "a single file has no partitions").Try("name a folder: --to %s/",
+			strings.TrimSuffix(c.To, extension))
 	}
 	if exists && !c.Overwrite && !d.emptyFolder(ctx) {
 		return nil, fault.New(fault.Usage, "%s exists already", c.To).Try("choose another name, or replace it with --overwrite")
@@ -91,7 +94,8 @@ func (d *destination) spares(source *source.Source) error {
 			return fault.Wrap(fault.Storage, err, "%s has no canonical form", in.Location)
 		}
 		if _, inside := storage.Rel(place, uri); inside {
-			return fault.New(fault.Usage, "the source %s lies in the destination %s, which would be replaced", in.Location, d.uri).Try("choose another destination")
+			return fault.New(fault.Usage, "the source %s lies in the destination %s, which would be replaced", in.Location,
+				d.uri).Try("choose another destination")
 		}
 	}
 	return nil
@@ -154,7 +158,8 @@ func (d *destination) free(ctx context.Context) error {
 		return nil
 	}
 	if !d.overwrite {
-		return fault.New(fault.Storage, "something came to be at %s meanwhile", d.uri).Try("choose another name, or replace it with --overwrite")
+		return fault.New(fault.Storage, "something came to be at %s meanwhile",
+			d.uri).Try("choose another name, or replace it with --overwrite")
 	}
 	if d.single {
 		return nil

@@ -18,10 +18,15 @@ import (
 // TestDestinations says for each destination whether it is a file or a folder, and of which format, or why it is refused.
 func TestDestinations(t *testing.T) {
 	testfolder.Make(t, map[string]string{"there.parquet": "old", "full/a.csv": "a", "plain": "no folder",
-		"ours/00001.parquet": "1", "ours/.trevak-convert.json": `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
-		"joined/00001.parquet": "1", "joined/letter.txt": "dear", "joined/.trevak-convert.json": `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
-		"changed/00001.parquet": "12", "changed/.trevak-convert.json": `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
-		"home/letter.txt": "dear", "repo/.git/HEAD": "x", "store/.commit.lock": "", "store/ops/r/metadata/v1.metadata.json": "{}", "holder/deep/store/.commit.lock": ""})
+		"ours/00001.parquet":        "1",
+		"ours/.trevak-convert.json": `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
+		"joined/00001.parquet":      "1", "joined/letter.txt": "dear",
+		"joined/.trevak-convert.json":  `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
+		"changed/00001.parquet":        "12",
+		"changed/.trevak-convert.json": `{"written_by":"trevak convert","files":[{"path":"00001.parquet","bytes":1}]}`,
+		"home/letter.txt":              "dear", "repo/.git/HEAD": "x", "store/.commit.lock": "",
+		"store/ops/r/metadata/v1.metadata.json": "{}",
+		"holder/deep/store/.commit.lock":        ""})
 	for _, dir := range []string{"empty", "folder.parquet"} {
 		if err := os.Mkdir(dir, 0o755); err != nil {
 			t.Fatal(err)
@@ -32,7 +37,8 @@ func TestDestinations(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c := Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}}}}, To: to, Layout: layout.DefaultOptions, Home: home}
+		c := Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}}}}, To: to,
+			Layout: layout.DefaultOptions, Home: home}
 		if change != nil {
 			change(&c)
 		}
@@ -73,7 +79,8 @@ func TestDestinations(t *testing.T) {
 		{to: "there.parquet", refuse: "there.parquet exists already; choose another name, or replace it with --overwrite"},
 		{to: "full", refuse: "full exists already"},
 		{to: "plain", change: overwrite, refuse: "plain is there, but is no folder"},
-		{to: "new.parquet", change: func(c *Request) { c.Partition = "area" }, refuse: "a single file has no partitions; name a folder: --to new/"},
+		{to: "new.parquet", change: func(c *Request) { c.Partition = "area" },
+			refuse: "a single file has no partitions; name a folder: --to new/"},
 		{to: "new.csv", change: func(c *Request) { c.Layout.Columnar.Bloom = []string{"id"} }, refuse: "--bloom"},
 	} {
 		d, err := newDestination(t.Context(), conversion(test.to, test.change))
@@ -94,7 +101,8 @@ func TestPlacesThatAreSpared(t *testing.T) {
 	testfolder.Make(t, map[string]string{"deep/in/a.csv": ""})
 	t.Chdir("deep/in")
 	for _, path := range []string{".", "..", "../.."} {
-		if err := precious(t.Context(), storage.Disk{}, path, ""); err == nil || !strings.Contains(err.Error(), "is the working folder, or holds it") {
+		if err := precious(t.Context(), storage.Disk{}, path, ""); err == nil ||
+			!strings.Contains(err.Error(), "is the working folder, or holds it") {
 			t.Errorf("%s: %v", path, err)
 		}
 	}

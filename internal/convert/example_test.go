@@ -17,7 +17,8 @@ func ExampleConvert() {
 	ctx, s := context.Background(), storage.NewMemory()
 	_ = storage.WriteAll(ctx, s, "mem://harbour/in.csv", []byte("id,area\n1,Cairn Bay\n2,The Narrows\n"), storage.Creation{})
 	r := infer.Reading{Reading: source.Reading{Store: s, Sources: []string{"mem://harbour/in.csv"}}}
-	report, err := convert.Convert(ctx, convert.Request{Task: write.Task{Reading: r}, To: "mem://harbour/out.ndjson", Layout: layout.DefaultOptions}, run.DefaultBudget())
+	report, err := convert.Convert(ctx, convert.Request{Task: write.Task{Reading: r}, To: "mem://harbour/out.ndjson",
+		Layout: layout.DefaultOptions}, run.DefaultBudget())
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -16,7 +16,8 @@ import (
 	"trevak/internal/wording"
 )
 
-// owned is what the file says that a convert leaves in a folder: which files are its own, so that a later convert may replace them and nothing else.
+// owned is what the file says that a convert leaves in a folder: which files are its own, so that a later convert may replace
+// them and nothing else.
 type owned struct {
 	WrittenBy string      `json:"written_by"`
 	Files     []ownedFile `json:"files"`
@@ -102,9 +103,11 @@ func mayReplace(ctx context.Context, s storage.Store, folder string) error {
 	way := "choose another name; if it is not needed any more, remove the folder yourself"
 	switch {
 	case !known:
-		return fault.New(fault.Usage, "%s was not written by a convert, so it is not replaced; it holds %s", folder, wording.Some(foreign)).Try("%s", way)
+		return fault.New(fault.Usage, "%s was not written by a convert, so it is not replaced; it holds %s", folder,
+			wording.Some(foreign)).Try("%s", way)
 	case len(foreign) > 0:
-		return fault.New(fault.Usage, "%s holds what no convert wrote, or what was changed since: %s; so it is not replaced", folder, wording.Some(foreign)).Try("%s", way)
+		return fault.New(fault.Usage, "%s holds what no convert wrote, or what was changed since: %s; so it is not replaced", folder,
+			wording.Some(foreign)).Try("%s", way)
 	}
 	return nil
 }
@@ -112,8 +115,8 @@ func mayReplace(ctx context.Context, s storage.Store, folder string) error {
 // repositories are folders by which one is known to be kept by version control.
 var repositories = []string{".git", ".hg", ".svn", ".jj"}
 
-// precious refuses places that nobody means to be replaced, or to get files from a convert, whatever lies there. home is the user's home folder, empty
-// where there is none.
+// precious refuses places that nobody means to be replaced, or to get files from a convert, whatever lies there. home is the
+// user's home folder, empty where there is none.
 func precious(ctx context.Context, s storage.Store, uri, home string) error {
 	place, err := storage.Real(s, uri)
 	if err != nil {

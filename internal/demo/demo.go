@@ -96,7 +96,8 @@ var (
 	sensors = []struct {
 		name, unit string
 		low, span  float64
-	}{{"wave_height", "m", 0, 9}, {"water_temp", "degC", 2, 14}, {"wind_speed", "m/s", 0, 30}, {"pressure", "hPa", 970, 60}, {"salinity", "psu", 30, 6}}
+	}{{"wave_height", "m", 0, 9}, {"water_temp", "degC", 2, 14}, {"wind_speed", "m/s", 0, 30}, {"pressure", "hPa", 970, 60},
+		{"salinity", "psu", 30, 6}}
 	alerts = []string{"drift", "low light", "collision", "hatch open"}
 )
 
@@ -109,7 +110,8 @@ func observation(w io.Writer, random *rand.Rand, date time.Time, i, scale int, n
 	readings := make([]string, n)
 	for j := range n {
 		s := sensors[(j+buoy)%len(sensors)]
-		readings[j] = fmt.Sprintf(`{"sensor":%q,"unit":%q,"value":%.2f,"ok":%v}`, s.name, s.unit, s.low+random.Float64()*s.span, random.Intn(12) > 0)
+		readings[j] = fmt.Sprintf(`{"sensor":%q,"unit":%q,"value":%.2f,"ok":%v}`, s.name, s.unit, s.low+random.Float64()*s.span,
+			random.Intn(12) > 0)
 	}
 	raised := "[]"
 	if random.Intn(4) == 0 {
@@ -118,13 +120,16 @@ func observation(w io.Writer, random *rand.Rand, date time.Time, i, scale int, n
 	battery := fmt.Sprint(20 + random.Intn(81))
 	extra := ""
 	if newer {
-		extra = fmt.Sprintf(`,"firmware":"3.%d","link":{"rssi_dbm":%d,"via":%q}`, random.Intn(3), -60-random.Intn(50), []string{"relay", "direct"}[random.Intn(2)])
+		extra = fmt.Sprintf(`,"firmware":"3.%d","link":{"rssi_dbm":%d,"via":%q}`, random.Intn(3), -60-random.Intn(50),
+			[]string{"relay", "direct"}[random.Intn(2)])
 		if random.Intn(50) == 0 {
 			battery = `"charging"`
 		}
 	}
-	fmt.Fprintf(w, `{"observed_at":%q,"sea_area":%q,"buoy":{"code":"%04d","position":{"lat":%.5f,"lon":%.5f}},"readings":[%s],"alerts":%s,"battery":%s%s}`+"\n",
-		at.Format(time.RFC3339), areas[buoy%len(areas)], buoy+1, 57+random.Float64()*1.4, -6.9+random.Float64()*1.8, strings.Join(readings, ","), raised, battery, extra)
+	fmt.Fprintf(w, `{"observed_at":%q,"sea_area":%q,"buoy":{"code":"%04d","position":{"lat":%.5f,"lon":%.5f}},`+
+		`"readings":[%s],"alerts":%s,"battery":%s%s}`+"\n",
+		at.Format(time.RFC3339), areas[buoy%len(areas)], buoy+1, 57+random.Float64()*1.4, -6.9+random.Float64()*1.8,
+		strings.Join(readings, ","), raised, battery, extra)
 	return n
 }
 
@@ -140,7 +145,8 @@ func tides(w io.Writer, random *rand.Rand, rows int) error {
 		if random.Intn(20) == 0 {
 			residual = ""
 		}
-		if _, err := fmt.Fprintf(w, "%04d\t%s\t%.3f\t%s\t%s\n", 1+i%10, at.Format("2006-01-02 15:04:05"), 2.5+random.NormFloat64(), residual,
+		if _, err := fmt.Fprintf(w, "%04d\t%s\t%.3f\t%s\t%s\n", 1+i%10, at.Format("2006-01-02 15:04:05"), 2.5+random.NormFloat64(),
+			residual,
 			[]string{"good", "good", "good", "suspect"}[random.Intn(4)]); err != nil {
 			return err
 		}

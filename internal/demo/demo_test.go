@@ -98,7 +98,9 @@ func TestCountsAreTrue(t *testing.T) {
 			}
 		}
 	}
-	if observations != counts.Observations || readings != counts.Readings || withFirmware != observationsADay || words == 0 || words == withFirmware {
-		t.Errorf("%d observations, %d readings, %d with firmware, %d words; counted %+v", observations, readings, withFirmware, words, counts)
+	if observations != counts.Observations || readings != counts.Readings || withFirmware != observationsADay || words == 0 ||
+		words == withFirmware {
+		t.Errorf("%d observations, %d readings, %d with firmware, %d words; counted %+v", observations, readings, withFirmware, words,
+			counts)
 	}
 }

@@ -24,7 +24,8 @@ const (
 	IsNotNull      Operator = "IS NOT NULL"
 )
 
-// Bound is a condition on one column which holds for every row that an expression holds for. Rows among which it holds for none can be passed over.
+// Bound is a condition on one column which holds for every row that an expression holds for. Rows among which it holds for none
+// can be passed over.
 type Bound struct {
 	// Column is the path of a column, with points between its parts.
 	Column string

@@ -15,8 +15,9 @@ var calls map[string]func(p *parser, name token) node
 
 func init() {
 	calls = map[string]func(*parser, token) node{
-		"COALESCE": (*parser).coalesce, "NULLIF": (*parser).nullIf, "CAST": (*parser).cast, "EXTRACT": (*parser).extract, "SUBSTRING": (*parser).substring,
-		"POSITION": (*parser).position, "TRIM": (*parser).trim, "MOD": (*parser).modulo, "POWER": (*parser).power,
+		"COALESCE": (*parser).coalesce, "NULLIF": (*parser).nullIf, "CAST": (*parser).cast, "EXTRACT": (*parser).extract,
+		"SUBSTRING": (*parser).substring,
+		"POSITION":  (*parser).position, "TRIM": (*parser).trim, "MOD": (*parser).modulo, "POWER": (*parser).power,
 		"UPPER": textCall(strings.ToUpper), "LOWER": textCall(strings.ToLower), "CHAR_LENGTH": (*parser).charLength,
 		"ABS": (*parser).abs, "SQRT": doubleCall(math.Sqrt), "LN": doubleCall(math.Log), "EXP": doubleCall(math.Exp),
 		"FLOOR": doubleCall(math.Floor), "CEILING": doubleCall(math.Ceil),
@@ -243,10 +244,11 @@ func (p *parser) modulo(name token) node {
 
 func (p *parser) power(name token) node {
 	args := p.arguments(2)
-	return paired(schema.Double, name.at, p.double(args[0], name.word), p.double(args[1], name.word), func(_ *rows, out, x, y *vector, i int) error {
-		out.doubles[i] = math.Pow(x.doubles[i], y.doubles[i])
-		return nil
-	})
+	return paired(schema.Double, name.at, p.double(args[0], name.word), p.double(args[1], name.word),
+		func(_ *rows, out, x, y *vector, i int) error {
+			out.doubles[i] = math.Pow(x.doubles[i], y.doubles[i])
+			return nil
+		})
 }
 
 func (p *parser) charLength(name token) node {
@@ -387,13 +389,16 @@ func (p *parser) cast(name token) node {
 		d = p.decimalType()
 	}
 	p.expect(")")
-	kind := map[string]schema.Kind{"LONG": schema.Long, "BIGINT": schema.Long, "DOUBLE": schema.Double, "STRING": schema.String, "VARCHAR": schema.String,
-		"BOOLEAN": schema.Boolean, "DECIMAL": schema.Decimal, "NUMERIC": schema.Decimal, "DATE": schema.Date, "TIME": schema.Time, "TIMESTAMP": schema.Timestamp, "TIMESTAMPTZ": schema.TimestampTz}[t.word]
+	kind := map[string]schema.Kind{"LONG": schema.Long, "BIGINT": schema.Long, "DOUBLE": schema.Double, "STRING": schema.String,
+		"VARCHAR": schema.String,
+		"BOOLEAN": schema.Boolean, "DECIMAL": schema.Decimal, "NUMERIC": schema.Decimal, "DATE": schema.Date, "TIME": schema.Time,
+		"TIMESTAMP": schema.Timestamp, "TIMESTAMPTZ": schema.TimestampTz}[t.word]
 	switch {
 	case p.err != nil:
 		return of
 	case kind == schema.Unknown:
-		return p.fail(t.at, "%s is no type; there are long, double, decimal(p,s), string, boolean, date, time, timestamp, timestamptz", t.show())
+		return p.fail(t.at, "%s is no type; there are long, double, decimal(p,s), string, boolean, date, time, timestamp, timestamptz",
+			t.show())
 	case of.null:
 		return nullLike(node{kind: kind, digits: d}, of.at)
 	case kind == schema.Decimal:

@@ -8,8 +8,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// castOne makes of a value one of another kind, alone in a vector; ok is false when that cannot hold it. Of texts it takes what a column of the kind
-// takes whose type was stated. scale is that of decimals.
+// castOne makes of a value one of another kind, alone in a vector; ok is false when that cannot hold it. Of texts it takes what
+// a column of the kind takes whose type was stated. scale is that of decimals.
 func castOne(kind schema.Kind, in *vector, i, scale int) (out *vector, ok bool) {
 	out = newVector(kind, 1)
 	if in.kind == schema.String {

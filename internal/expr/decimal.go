@@ -25,8 +25,8 @@ var ten = func() (out [2*lexical.MaxPrecision + 1]*big.Int) {
 	return out
 }()
 
-// exact gives the operands of an operation one kind where one of them is a decimal: decimals where both are exact, which whole numbers and literals are,
-// otherwise doubles. ok is false where none is a decimal.
+// exact gives the operands of an operation one kind where one of them is a decimal: decimals where both are exact, which whole
+// numbers and literals are, otherwise doubles. ok is false where none is a decimal.
 func (p *parser) exact(a, b node) (x, y node, ok bool) {
 	if a.kind != schema.Decimal && b.kind != schema.Decimal {
 		return a, b, false
@@ -77,8 +77,8 @@ func decimalLiteral(n node) (node, bool) {
 	return out, ok
 }
 
-// decimals is arithmetic of decimals: of + and - the result has as many digits after the point as the operand with more of them, of * as many as both
-// together. A quotient is a double.
+// decimals is arithmetic of decimals: of + and - the result has as many digits after the point as the operand with more of
+// them, of * as many as both together. A quotient is a double.
 func (p *parser) decimals(at int, sign string, a, b node) node {
 	d := digits{scale: max(a.digits.scale, b.digits.scale)}
 	switch sign {
@@ -87,7 +87,8 @@ func (p *parser) decimals(at int, sign string, a, b node) node {
 	case "*":
 		d = digits{a.digits.precision + b.digits.precision, a.digits.scale + b.digits.scale}
 		if d.scale > lexical.MaxPrecision {
-			return p.fail(at, "the product has %d digits after the point, more than %d; CAST one of them AS double", d.scale, lexical.MaxPrecision)
+			return p.fail(at, "the product has %d digits after the point, more than %d; CAST one of them AS double", d.scale,
+				lexical.MaxPrecision)
 		}
 	default:
 		d.precision = max(a.digits.precision-a.digits.scale, b.digits.precision-b.digits.scale) + 1 + d.scale
@@ -104,7 +105,8 @@ func (p *parser) decimals(at int, sign string, a, b node) node {
 			result.Sub(scaled(left, d.scale-a.digits.scale), scaled(right, d.scale-b.digits.scale))
 		}
 		if result.CmpAbs(ten[d.precision]) >= 0 {
-			return rows.fail(at, "%s %s %s has more than %d digits; CAST one of them AS double", x.decimals[i].ToString(int32(a.digits.scale)), sign,
+			return rows.fail(at, "%s %s %s has more than %d digits; CAST one of them AS double",
+				x.decimals[i].ToString(int32(a.digits.scale)), sign,
 				y.decimals[i].ToString(int32(b.digits.scale)), d.precision)
 		}
 		out.decimals[i] = decimal128.FromBigInt(result)
@@ -156,8 +158,8 @@ func (p *parser) sameScale(at int, values []node) []node {
 	return values
 }
 
-// toDecimal makes a decimal of a value of another kind; ok is false where it has more digits. What a number has beyond the scale is rounded, half away from
-// zero, as is usual; a text is taken as a column of the type takes it.
+// toDecimal makes a decimal of a value of another kind; ok is false where it has more digits. What a number has beyond the
+// scale is rounded, half away from zero, as is usual; a text is taken as a column of the type takes it.
 func toDecimal(of node, in *vector, i int, d digits) (_ decimal128.Num, ok bool) {
 	var v *big.Rat
 	switch in.kind {
@@ -206,7 +208,8 @@ func fromDecimal(out *vector, v decimal128.Num, scale int) (ok bool) {
 	return true
 }
 
-// decimalType takes the precision and scale of a decimal in brackets; without any it has as many digits as there are, and none after the point.
+// decimalType takes the precision and scale of a decimal in brackets; without any it has as many digits as there are, and none
+// after the point.
 func (p *parser) decimalType() digits {
 	if !p.is("(") {
 		return digits{precision: lexical.MaxPrecision}

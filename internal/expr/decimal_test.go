@@ -23,7 +23,8 @@ func decimalField(name string, precision, scale int) schema.Field {
 // priced is a table with decimals and times of day.
 func priced(t testing.TB) ([]schema.Field, []arrow.Array, int) {
 	t.Helper()
-	fields := []schema.Field{decimalField("price", 9, 2), decimalField("id", 20, 0), decimalField("rate", 5, 4), field("n", schema.Long), field("x", schema.Double), field("t", schema.Time), field("s", schema.String)}
+	fields := []schema.Field{decimalField("price", 9, 2), decimalField("id", 20, 0), decimalField("rate", 5, 4), field("n", schema.Long),
+		field("x", schema.Double), field("t", schema.Time), field("s", schema.String)}
 	rows := `[
 {"price":"12.50","id":"12345678901234567890","rate":"0.0125","n":3,"x":0.5,"t":"10:20:30","s":"1.005"},
 {"price":"-0.10","id":"12345678901234567891","rate":null,"n":null,"x":2,"t":"23:59:59.5","s":"x"},
@@ -133,8 +134,10 @@ func TestDecimalsAgreeWithFractions(t *testing.T) {
 		batch := builder.NewRecordBatch()
 		left, right := fraction(x, a), fraction(y, b)
 		for text, want := range map[string]string{
-			"a + b": fmt.Sprint(new(big.Rat).Add(left, right)), "a - b": fmt.Sprint(new(big.Rat).Sub(left, right)), "a * b": fmt.Sprint(new(big.Rat).Mul(left, right)),
-			"a < b": fmt.Sprint(left.Cmp(right) < 0), "a = b": fmt.Sprint(left.Cmp(right) == 0), "a >= b": fmt.Sprint(left.Cmp(right) >= 0),
+			"a + b": fmt.Sprint(new(big.Rat).Add(left, right)), "a - b": fmt.Sprint(new(big.Rat).Sub(left, right)),
+			"a * b": fmt.Sprint(new(big.Rat).Mul(left, right)),
+			"a < b": fmt.Sprint(left.Cmp(right) < 0), "a = b": fmt.Sprint(left.Cmp(right) == 0),
+			"a >= b":                    fmt.Sprint(left.Cmp(right) >= 0),
 			"COALESCE(NULLIF(a, b), b)": fmt.Sprint(left),
 		} {
 			e, err := Parse(text, fields)
@@ -160,8 +163,10 @@ func TestDecimalsAgreeWithFractions(t *testing.T) {
 // Results have no more digits than they may need.
 func TestDigitsOfResults(t *testing.T) {
 	fields, _, _ := priced(t)
-	for text, want := range map[string]string{"price + 1": "decimal(10,2)", "-price": "decimal(10,2)", "price * 1.5": "decimal(11,3)", "price + id": "decimal(23,2)", "id * id": "decimal(38,0)", "ABS(rate)": "decimal(5,4)",
-		"COALESCE(price, 0)": "decimal(9,2)", "price + n": "decimal(22,2)", "price / 3": "double", "price + x": "double", "price * 1e3": "double"} {
+	for text, want := range map[string]string{"price + 1": "decimal(10,2)", "-price": "decimal(10,2)", "price * 1.5": "decimal(11,3)",
+		"price + id": "decimal(23,2)", "id * id": "decimal(38,0)", "ABS(rate)": "decimal(5,4)",
+		"COALESCE(price, 0)": "decimal(9,2)", "price + n": "decimal(22,2)", "price / 3": "double", "price + x": "double",
+		"price * 1e3": "double"} {
 		e, err := Parse(text, fields)
 		if err != nil || e.Type().String() != want {
 			t.Errorf("%s is %s, want %s: %v", text, e.Type(), want, err)

@@ -1,9 +1,9 @@
-// Package expr evaluates scalar expressions over the columns of a batch: arithmetic, comparison, logic, text, parts of dates, nulls, conditions and casts,
-// spelled as in ISO/IEC 9075-2 (SQL), "Scalar expressions".
+// Package expr evaluates scalar expressions over the columns of a batch: arithmetic, comparison, logic, text, parts of dates,
+// nulls, conditions and casts, spelled as in ISO/IEC 9075-2 (SQL), "Scalar expressions".
 //
-// What comes in is the text of an expression and the fields that it may name; what goes out is an Expression, which makes of a batch of these fields a
-// column or the rows that a condition holds for. Logic has three values: what is unknown because of a null is null. An arithmetic operation whose result
-// its type cannot hold is an error, not a null.
+// What comes in is the text of an expression and the fields that it may name; what goes out is an Expression, which makes of a
+// batch of these fields a column or the rows that a condition holds for. Logic has three values: what is unknown because of a
+// null is null. An arithmetic operation whose result its type cannot hold is an error, not a null.
 package expr
 
 import (
@@ -35,7 +35,8 @@ type node struct {
 	digits digits
 	// literal is the text of a literal number, which is a decimal beside one.
 	literal string
-	// column is the path of a column that stands alone, constant says that the value is that of a literal, and bounds are what a condition says of columns.
+	// column is the path of a column that stands alone, constant says that the value is that of a literal, and bounds are what
+	// a condition says of columns.
 	column   string
 	constant bool
 	bounds   []Bound
@@ -149,26 +150,27 @@ func (p *parser) column(path []string, at int) node {
 	if !ok {
 		return p.fail(at, "%q is %s, which expressions do not take", strings.Join(path, "."), field.Type.Kind)
 	}
-	return node{kind: kind, at: at, column: strings.Join(names, "."), digits: digits{field.Type.Precision, field.Type.Scale}, eval: func(b *rows) (*vector, error) {
-		a := b.columns[positions[0]]
-		var above []bool
-		for _, next := range positions[1:] {
-			if a.NullN() > 0 && above == nil {
-				above = make([]bool, a.Len())
+	return node{kind: kind, at: at, column: strings.Join(names, "."), digits: digits{field.Type.Precision, field.Type.Scale},
+		eval: func(b *rows) (*vector, error) {
+			a := b.columns[positions[0]]
+			var above []bool
+			for _, next := range positions[1:] {
+				if a.NullN() > 0 && above == nil {
+					above = make([]bool, a.Len())
+				}
+				for i := range above {
+					above[i] = above[i] || a.IsNull(i)
+				}
+				a = a.(*array.Struct).Field(next)
 			}
-			for i := range above {
-				above[i] = above[i] || a.IsNull(i)
+			all := fromColumn(kind, a, above)
+			if b.picked == nil {
+				return all, nil
 			}
-			a = a.(*array.Struct).Field(next)
-		}
-		all := fromColumn(kind, a, above)
-		if b.picked == nil {
-			return all, nil
-		}
-		some := newVector(kind, b.n)
-		for i, at := range b.picked {
-			some.set(i, b.n, all, int(at))
-		}
-		return some, nil
-	}}
+			some := newVector(kind, b.n)
+			for i, at := range b.picked {
+				some.set(i, b.n, all, int(at))
+			}
+			return some, nil
+		}}
 }

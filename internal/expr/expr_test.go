@@ -22,9 +22,11 @@ func field(name string, k schema.Kind, parts ...schema.Field) schema.Field {
 // table is what the tests evaluate over.
 func table(t testing.TB) ([]schema.Field, []arrow.Array, int) {
 	t.Helper()
-	fields := []schema.Field{field("id", schema.Long), field("depth", schema.Double), field("ok", schema.Boolean), field("note", schema.String),
+	fields := []schema.Field{field("id", schema.Long), field("depth", schema.Double), field("ok", schema.Boolean),
+		field("note", schema.String),
 		field("day", schema.Date), field("at", schema.TimestampTz), field("Sea Area", schema.String),
-		field("position", schema.Struct, field("lat", schema.Double), field("grid", schema.Struct, field("cell", schema.Long))), field("small", schema.Int)}
+		field("position", schema.Struct, field("lat", schema.Double), field("grid", schema.Struct, field("cell", schema.Long))),
+		field("small", schema.Int)}
 	list := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Long}}
 	fields = append(fields, schema.Field{Name: "marks", Type: schema.Type{Kind: schema.List, Element: &list}})
 	rows := `[
@@ -187,7 +189,8 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 			t.Errorf("%s: error %v", tt.text, err)
 			continue
 		}
-		if want := fmt.Sprintf("at character %d", tt.at); !strings.Contains(err.Error(), want) || !strings.Contains(at.Reason, tt.reason) {
+		if want := fmt.Sprintf("at character %d", tt.at); !strings.Contains(err.Error(), want) ||
+			!strings.Contains(at.Reason, tt.reason) {
 			t.Errorf("%s: %v, want %q %s", tt.text, err, tt.reason, want)
 		}
 	}
@@ -220,7 +223,8 @@ func TestWholeNumbersDoNotOverflow(t *testing.T) {
 					}
 					want = math.Trunc(float64(x) / float64(y))
 				}
-				if fits := want >= -0x1p63 && want < 0x1p63; math.Abs(want) < 0x1p62 && (!ok || math.Abs(float64(got)-want) > 1e4) || ok && !fits && math.Abs(want) > 0x1.1p63 {
+				if fits := want >= -0x1p63 && want < 0x1p63; math.Abs(want) < 0x1p62 && (!ok || math.Abs(float64(got)-want) > 1e4) ||
+					ok && !fits && math.Abs(want) > 0x1.1p63 {
 					t.Errorf("%d %s %d is %d %v, about %g", x, sign, y, got, ok, want)
 				}
 			}
@@ -229,7 +233,8 @@ func TestWholeNumbersDoNotOverflow(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, text := range []string{"ok and depth > 3", "CASE WHEN id = 1 THEN 'a' ELSE note END", "SUBSTRING(note FROM 2 FOR 3) LIKE '_%'", `"Sea Area" IN ('x', NULL)`,
+	for _, text := range []string{"ok and depth > 3", "CASE WHEN id = 1 THEN 'a' ELSE note END", "SUBSTRING(note FROM 2 FOR 3) LIKE '_%'",
+		`"Sea Area" IN ('x', NULL)`,
 		"CAST(EXTRACT(YEAR FROM day) AS string) || 'x'", "COALESCE(NULL, -depth, 1e400)", "TRIM(BOTH 'x' FROM note)"} {
 		f.Add(text)
 	}

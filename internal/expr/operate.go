@@ -10,7 +10,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// typed gives two operands one kind: that of the other for NULL, double where one is, and that of the column for a literal of text beside a date or timestamp.
+// typed gives two operands one kind: that of the other for NULL, double where one is, and that of the column for a literal of
+// text beside a date or timestamp.
 func (p *parser) typed(at int, a, b node) (node, node, bool) {
 	switch {
 	case p.err != nil:
@@ -250,7 +251,8 @@ func (p *parser) truth(n node) node {
 	return n
 }
 
-// logic joins conditions by OR or AND. Unknown OR true is true, unknown AND false is false. The second is asked only for rows that the first does not decide.
+// logic joins conditions by OR or AND. Unknown OR true is true, unknown AND false is false. The second is asked only for rows
+// that the first does not decide.
 func (p *parser) logic(at int, x, y node, or bool) node {
 	x, y = p.truth(x), p.truth(y)
 	bounds := append(x.bounds[:len(x.bounds):len(x.bounds)], y.bounds...)

@@ -14,8 +14,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// vector is the values of an expression for the rows of a batch. Of the slices that of the kind is set: longs for long, date (days), time and timestamps
-// (microseconds), decimals for the unscaled values of decimals.
+// vector is the values of an expression for the rows of a batch. Of the slices that of the kind is set: longs for long, date
+// (days), time and timestamps (microseconds), decimals for the unscaled values of decimals.
 type vector struct {
 	kind     schema.Kind
 	null     []bool // nil where there is none

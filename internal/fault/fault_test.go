@@ -52,7 +52,8 @@ func TestKinds(t *testing.T) {
 	if KindOf(err) != Storage || !errors.Is(err, io.ErrClosedPipe) || err.Error() != "writing x: io: read/write on closed pipe" {
 		t.Errorf("%v", err)
 	}
-	for kind, want := range map[Kind]string{Usage: "usage", Input: "input", Schema: "schema", Storage: "storage", Conflict: "conflict", 0: "unknown"} {
+	for kind, want := range map[Kind]string{Usage: "usage", Input: "input", Schema: "schema", Storage: "storage", Conflict: "conflict",
+		0: "unknown"} {
 		if kind.String() != want {
 			t.Errorf("%d: %s", kind, kind)
 		}

@@ -9,8 +9,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// Bounds of what is taken for a feed file. The library for YAML takes time that grows with the square of the keys in one place, and memory that grows with
-// the levels.
+// Bounds of what is taken for a feed file. The library for YAML takes time that grows with the square of the keys in one place,
+// and memory that grows with the levels.
 const (
 	mostBytes    = 8 << 20
 	mostKeys     = 200 // of one mapping: a feed file has no place with more
@@ -36,7 +36,8 @@ func readBounded(ctx context.Context, s storage.Store, uri string) ([]byte, erro
 // plausible refuses a text that no feed file has, before it is read as YAML.
 func plausible(text []byte) error {
 	refuse := func(line int, reason string, args ...any) error {
-		e := fault.New(fault.Usage, "is no feed file: "+reason, args...).Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)
+		e := fault.New(fault.Usage, "is no feed file: "+reason,
+			args...).Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)
 		e.Line = int64(line)
 		return e
 	}

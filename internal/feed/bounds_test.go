@@ -11,8 +11,9 @@ import (
 // TestFeedsThatAreNone are refused at once, whatever the library for YAML makes of them.
 func TestFeedsThatAreNone(t *testing.T) {
 	for name, text := range map[string]string{
-		"keys": "feed: 1\n" + strings.Repeat("k: 1\n", 100_000), "flow keys": "feed: 1\nx: {" + strings.Repeat("a: 1, ", 100_000) + "}\n", "brackets": "feed: 1\nx: " + strings.Repeat("[", 100_000) + "\n",
-		"levels": "feed: 1\n" + strings.Repeat(" ", 1000) + "a: 1\n", "size": "feed: 1\n#" + strings.Repeat("x", mostBytes),
+		"keys": "feed: 1\n" + strings.Repeat("k: 1\n", 100_000), "flow keys": "feed: 1\nx: {" + strings.Repeat("a: 1, ", 100_000) + "}\n",
+		"brackets": "feed: 1\nx: " + strings.Repeat("[", 100_000) + "\n",
+		"levels":   "feed: 1\n" + strings.Repeat(" ", 1000) + "a: 1\n", "size": "feed: 1\n#" + strings.Repeat("x", mostBytes),
 	} {
 		started := time.Now()
 		if _, err := Parse([]byte(text)); fault.KindOf(err) != fault.Usage || time.Since(started) > 5*time.Second {

@@ -7,7 +7,8 @@ import (
 )
 
 func ExampleParse() {
-	f, err := feed.Parse([]byte("feed: 1\nsource:\n  files: [tides/*.tsv]\nreading:\n  delimiter: tab\ncolumns:\n  - {name: at, type: timestamp}\n"))
+	f, err := feed.Parse([]byte("feed: 1\nsource:\n  files: [tides/*.tsv]\nreading:\n  delimiter: tab\ncolumns:\n  - {name: at, " +
+		"type: timestamp}\n"))
 	fmt.Println(f.Values["source.files"], f.One("reading.delimiter"), f.Columns[0].Type, err)
 	_, err = feed.Parse([]byte("feed: 1\nreading:\n  delimter: tab\n"))
 	fmt.Println(err != nil)

@@ -76,7 +76,8 @@ func Parse(text []byte) (*Feed, error) {
 		return nil, syntax(err)
 	}
 	if f.Version != Version {
-		return nil, at(text, "$.feed", fault.New(fault.Usage, "the form of feed files is %d, this file says %d", Version, f.Version).Try("begin the file with: feed: %d", Version))
+		return nil, at(text, "$.feed", fault.New(fault.Usage, "the form of feed files is %d, this file says %d", Version,
+			f.Version).Try("begin the file with: feed: %d", Version))
 	}
 	names := map[string]bool{}
 	for i, c := range f.Columns {
@@ -192,7 +193,8 @@ func (c Column) field(text []byte, path string) (schema.Field, error) {
 			return f, err
 		}
 		v.Name = schema.ValueName
-		f.Type = schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}, Element: &v}
+		f.Type = schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String},
+			Required: true}, Element: &v}
 	default:
 		stated, err := schema.ParseType(c.Type)
 		if err != nil {
@@ -203,14 +205,16 @@ func (c Column) field(text []byte, path string) (schema.Field, error) {
 		return f, nil
 	}
 	if c.Type != f.Type.Kind.String() {
-		return f, at(text, path+".type", fault.New(fault.Usage, "column %q has the parts of a %s, but says %s", c.Name, f.Type.Kind, c.Type).Try("write type: %s", f.Type.Kind))
+		return f, at(text, path+".type", fault.New(fault.Usage, "column %q has the parts of a %s, but says %s", c.Name, f.Type.Kind,
+			c.Type).Try("write type: %s", f.Type.Kind))
 	}
 	return f, nil
 }
 
 // ColumnOf makes a column of a field.
 func ColumnOf(f schema.Field) Column {
-	c := Column{Name: f.Name, From: f.Origin, Required: f.Required, Comment: f.Doc, Nulls: f.Notation.Nulls, Type: schema.Stated{Type: f.Type, Notation: f.Notation}.String()}
+	c := Column{Name: f.Name, From: f.Origin, Required: f.Required, Comment: f.Doc, Nulls: f.Notation.Nulls,
+		Type: schema.Stated{Type: f.Type, Notation: f.Notation}.String()}
 	switch kind := f.Type.Kind; {
 	case f.Opened:
 		c.Type = "json"

@@ -68,11 +68,14 @@ func TestParse(t *testing.T) {
 	for _, f := range fields {
 		got = append(got, f.Name+" "+schema.Stated{Type: f.Type, Notation: f.Notation}.String())
 	}
-	want := "gauge string|at timestamp(%d.%m.%Y %H:%M)|buoy struct<code: string>|readings list<struct<value: decimal(9,2)>>|counts map<string, long>"
-	if strings.Join(got, "|") != want || fields[0].Origin != "Gauge Code" || !fields[0].Required || !fields[0].Pinned || fields[1].Notation.Nulls[0] != "n/a" {
+	want := "gauge string|at timestamp(%d.%m.%Y %H:%M)|buoy struct<code: string>|readings list<struct<value: decimal(9,2)>>|counts " +
+		"map<string, long>"
+	if strings.Join(got, "|") != want || fields[0].Origin != "Gauge Code" || !fields[0].Required || !fields[0].Pinned ||
+		fields[1].Notation.Nulls[0] != "n/a" {
 		t.Errorf("%q\n%+v", got, fields)
 	}
-	if f.One("source.lineage") != "true" || f.One("reading.header_rows") != "1" || f.One("limits.tolerate") != "1%" || f.One("limits.max_depth") != "20" || f.One("names") != "snake" {
+	if f.One("source.lineage") != "true" || f.One("reading.header_rows") != "1" || f.One("limits.tolerate") != "1%" ||
+		f.One("limits.max_depth") != "20" || f.One("names") != "snake" {
 		t.Errorf("%+v", f)
 	}
 }
@@ -95,7 +98,8 @@ func TestErrorsNameTheLine(t *testing.T) {
 	} {
 		_, err := Parse([]byte(strings.Replace(sample, test.from, test.to, 1)))
 		var e *fault.Error
-		if !errors.As(err, &e) || e.Kind != fault.Usage || !strings.Contains(err.Error(), test.want) || test.line > 0 && e.Line != test.line {
+		if !errors.As(err, &e) || e.Kind != fault.Usage || !strings.Contains(err.Error(), test.want) || test.line > 0 &&
+			e.Line != test.line {
 			t.Errorf("%s: %v", test.to, err)
 		}
 	}
@@ -130,7 +134,8 @@ func TestWrittenReadsBack(t *testing.T) {
 	}
 }
 
-// TestJSONSchema holds the keys that editors are told of against those of the settings, and the copy in docs against what the program prints.
+// TestJSONSchema holds the keys that editors are told of against those of the settings, and the copy in docs against what the
+// program prints.
 func TestJSONSchema(t *testing.T) {
 	text, err := JSONSchema()
 	if err != nil {

@@ -192,12 +192,17 @@ func (p properties) MarshalJSON() ([]byte, error) {
 
 // JSONSchema describes feed files to editors (JSON Schema, draft 2020-12).
 func JSONSchema() ([]byte, error) {
-	top := object{Schema: "https://json-schema.org/draft/2020-12/schema", Title: "Trevak feed file", Type: "object", Description: "Everything that was settled about one flow of files into a table.",
-		Required: []string{"feed"}, Properties: properties{{"feed", map[string]any{"const": Version, "description": "The version of this form."}}}, Defs: map[string]any{"column": columnSchema()}}
+	top := object{Schema: "https://json-schema.org/draft/2020-12/schema", Title: "Trevak feed file", Type: "object",
+		Description: "Everything that was settled about one flow of files into a table.",
+		Required:    []string{"feed"},
+		Properties:  properties{{"feed", map[string]any{"const": Version, "description": "The version of this form."}}},
+		Defs:        map[string]any{"column": columnSchema()}}
 	for _, s := range sections {
 		switch own, of := setting.ByKey(s.name); {
 		case s.name == "columns":
-			top.Properties = append(top.Properties, property{s.name, map[string]any{"type": "array", "description": s.meaning, "items": map[string]any{"$ref": "#/$defs/column"}}})
+			top.Properties = append(top.Properties,
+				property{s.name, map[string]any{"type": "array", "description": s.meaning,
+					"items": map[string]any{"$ref": "#/$defs/column"}}})
 		case of:
 			top.Properties = append(top.Properties, property{s.name, valueSchema(own)})
 		default:
@@ -241,7 +246,8 @@ func columnSchema() object {
 		{"name", text("The column's name in the table.")},
 		{"from", text("Its name in the source, where that is another.")},
 		{"type", text("As --type takes it: long, decimal(9,2), timestamp(%d.%m.%Y); struct, list and map have their parts below them.")},
-		{"nulls", map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "description": "Texts that stand for no value."}},
+		{"nulls", map[string]any{"type": "array", "items": map[string]any{"type": "string"},
+			"description": "Texts that stand for no value."}},
 		{"required", map[string]any{"type": "boolean", "description": "Whether each row has a value."}},
 		{"comment", text("What is said of the column in the table.")},
 		{"fields", map[string]any{"type": "array", "items": column, "description": "The parts of a struct."}},

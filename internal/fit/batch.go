@@ -27,9 +27,10 @@ func NewBatches(s schema.Schema, coded bool) *Batches {
 	return &Batches{schema: s, arrow: s.Arrow(), coded: coded, longest: make([]int, len(s.Fields))}
 }
 
-// Fit gives the rows of a batch the schema's columns. fields is for each the number of the batch's column, or -1 where there is none and it is null;
-// kept are columns of the batch without a place, whose values are misfits. Columns of the same type are taken as they are, others are converted; a value
-// that cannot be is a misfit. A column that must have values and lacks one ends the work.
+// Fit gives the rows of a batch the schema's columns. fields is for each the number of the batch's column, or -1 where there is
+// none and it is null; kept are columns of the batch without a place, whose values are misfits. Columns of the same type are
+// taken as they are, others are converted; a value that cannot be is a misfit. A column that must have values and lacks one
+// ends the work.
 func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, kept []Kept) (Result, error) {
 	var out Result
 	rows := int(in.NumRows())
@@ -51,7 +52,8 @@ func (b *Batches) Fit(ctx context.Context, in arrow.RecordBatch, fields []int, k
 		isJSON := hasParts(a)
 		for row := range rows {
 			if !a.IsNull(row) {
-				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name, Text: string(rowtext.AppendText(nil, a, row)), JSON: isJSON})
+				out.Misfits = append(out.Misfits, Misfit{Row: row, Column: k.Name, Of: k.Name,
+					Text: string(rowtext.AppendText(nil, a, row)), JSON: isJSON})
 			}
 		}
 	}
@@ -140,7 +142,8 @@ func (b *Batches) column(ctx context.Context, out *Result, f *schema.Field, a ar
 	return array.MakeFromData(c.data())
 }
 
-// hasParts reports whether values of a column are written as JSON. A type that is built on another, as uuids are on bytes, counts as having parts by itself.
+// hasParts reports whether values of a column are written as JSON. A type that is built on another, as uuids are on bytes,
+// counts as having parts by itself.
 func hasParts(a arrow.Array) bool {
 	if e, ok := a.(array.ExtensionArray); ok {
 		a = e.Storage()
@@ -202,7 +205,8 @@ func convert(ctx context.Context, t schema.Type, a arrow.Array) (_ arrow.Array, 
 			if !ok {
 				return nil, false
 			}
-			return array.MakeFromData(array.NewData(want, a.Len(), a.Data().Buffers(), []arrow.ArrayData{element.Data()}, a.NullN(), 0)), true
+			return array.MakeFromData(array.NewData(want, a.Len(), a.Data().Buffers(), []arrow.ArrayData{element.Data()}, a.NullN(), 0)),
+				true
 		}
 	case *array.LargeList:
 		if t.Kind == schema.List {
@@ -322,7 +326,8 @@ func castable(from, want arrow.DataType) bool {
 		if ok && t.Unit == arrow.Nanosecond && t.TimeZone == "UTC" {
 			return true // so the library gives timestamps in the old form of 96 bits, which have no zone
 		}
-		return ok && (t.TimeZone == "") == (want.(*arrow.TimestampType).TimeZone == "") || from.ID() == arrow.DATE32 && want.(*arrow.TimestampType).TimeZone == ""
+		return ok && (t.TimeZone == "") == (want.(*arrow.TimestampType).TimeZone == "") || from.ID() == arrow.DATE32 &&
+			want.(*arrow.TimestampType).TimeZone == ""
 	case arrow.LIST:
 		return from.ID() == arrow.LARGE_LIST
 	}

@@ -27,7 +27,8 @@ func built(dt arrow.DataType, values ...any) arrow.Array {
 }
 
 func batchOf(a arrow.Array) arrow.RecordBatch {
-	return array.NewRecordBatch(arrow.NewSchema([]arrow.Field{{Name: "a", Type: a.DataType(), Nullable: true}}, nil), []arrow.Array{a}, int64(a.Len()))
+	return array.NewRecordBatch(arrow.NewSchema([]arrow.Field{{Name: "a", Type: a.DataType(), Nullable: true}}, nil), []arrow.Array{a},
+		int64(a.Len()))
 }
 
 func TestColumnsOfOtherTypes(t *testing.T) {
@@ -54,10 +55,13 @@ func TestColumnsOfOtherTypes(t *testing.T) {
 		{built(arrow.PrimitiveTypes.Int64, 7), "string", `["7"]`, ""},
 		{built(arrow.FixedWidthTypes.Date32, "2031-05-01"), "timestamp", "[1935360000000000]", ""},
 		{built(&arrow.TimestampType{Unit: arrow.Millisecond}, "2031-05-01 00:00:00.5"), "timestamp", "[1935360000500000]", ""},
-		{built(&arrow.TimestampType{Unit: arrow.Nanosecond}, "2031-05-01 00:00:00.123456789"), "timestamp", "[(null)]", "0 a=2031-05-01T00:00:00.123456789"},
+		{built(&arrow.TimestampType{Unit: arrow.Nanosecond}, "2031-05-01 00:00:00.123456789"), "timestamp", "[(null)]",
+			"0 a=2031-05-01T00:00:00.123456789"},
 		{built(&arrow.TimestampType{Unit: arrow.Nanosecond}, "2031-05-01 00:00:00.123456"), "timestamp", "[1935360000123456]", ""},
-		{built(&arrow.TimestampType{Unit: arrow.Nanosecond}, "2031-05-01 00:00:00.123456789"), "timestamp_ns", "[1935360000123456789]", ""},
-		{built(&arrow.TimestampType{Unit: arrow.Second, TimeZone: "UTC"}, "2031-05-01 00:00:00Z"), "timestamptz", "[1935360000000000]", ""},
+		{built(&arrow.TimestampType{Unit: arrow.Nanosecond}, "2031-05-01 00:00:00.123456789"), "timestamp_ns", "[1935360000123456789]",
+			""},
+		{built(&arrow.TimestampType{Unit: arrow.Second, TimeZone: "UTC"}, "2031-05-01 00:00:00Z"), "timestamptz", "[1935360000000000]",
+			""},
 		{built(arrow.FixedWidthTypes.Time32s, "10:15:00"), "time", "[36900000000]", ""},
 		{built(arrow.BinaryTypes.String, "abc"), "binary", `["abc"]`, ""},
 	} {
@@ -74,7 +78,8 @@ func TestColumnsOfOtherTypes(t *testing.T) {
 }
 
 func TestNestedColumnsOfOtherShapes(t *testing.T) {
-	from := arrow.StructOf(arrow.Field{Name: "LAT", Type: arrow.PrimitiveTypes.Float32, Nullable: true}, arrow.Field{Name: "tags", Type: arrow.ListOf(arrow.BinaryTypes.LargeString), Nullable: true},
+	from := arrow.StructOf(arrow.Field{Name: "LAT", Type: arrow.PrimitiveTypes.Float32, Nullable: true},
+		arrow.Field{Name: "tags", Type: arrow.ListOf(arrow.BinaryTypes.LargeString), Nullable: true},
 		arrow.Field{Name: "gone", Type: arrow.PrimitiveTypes.Int8, Nullable: true})
 	b := array.NewStructBuilder(memory.DefaultAllocator, from)
 	for i := range 4 {
@@ -117,18 +122,21 @@ func TestNestedColumnsOfOtherShapes(t *testing.T) {
 
 func TestColumnsWithoutAPlace(t *testing.T) {
 	in := batchOf(built(arrow.PrimitiveTypes.Int64, 1, nil))
-	out, err := NewBatches(schema.Schema{Fields: []schema.Field{field("b", schema.Decimal)}[:0]}, false).Fit(t.Context(), in, nil, []Kept{{Field: 0, Name: "extra"}})
+	out, err := NewBatches(schema.Schema{Fields: []schema.Field{field("b", schema.Decimal)}[:0]}, false).Fit(t.Context(), in, nil,
+		[]Kept{{Field: 0, Name: "extra"}})
 	if err != nil || misfits(out) != "0 extra=1" {
 		t.Errorf("%s, %v", misfits(out), err)
 	}
 	must := field("b", schema.Long)
 	must.Required = true
-	if _, err := NewBatches(schema.Schema{Fields: []schema.Field{must}}, false).Fit(t.Context(), in, []int{0}, nil); err == nil || !strings.Contains(err.Error(), "is required") {
+	if _, err := NewBatches(schema.Schema{Fields: []schema.Field{must}}, false).Fit(t.Context(), in, []int{0}, nil); err == nil ||
+		!strings.Contains(err.Error(), "is required") {
 		t.Errorf("a null in a required column: %v", err)
 	}
 	wide := batchOf(built(&arrow.Decimal128Type{Precision: 9, Scale: 2}, decimal128.FromI64(125).ToString(2)))
 	price := schema.Field{Name: "a", Type: schema.Type{Kind: schema.Decimal, Precision: 12, Scale: 3}, Demand: schema.Demand{Held: true}}
-	if out, err := NewBatches(schema.Schema{Fields: []schema.Field{price}}, false).Fit(t.Context(), wide, []int{0}, nil); err != nil || out.Batch.Column(0).ValueStr(0) != "1.25" && out.Batch.Column(0).ValueStr(0) != "1.250" {
+	if out, err := NewBatches(schema.Schema{Fields: []schema.Field{price}}, false).Fit(t.Context(), wide, []int{0}, nil); err != nil ||
+		out.Batch.Column(0).ValueStr(0) != "1.25" && out.Batch.Column(0).ValueStr(0) != "1.250" {
 		t.Errorf("%v, %v", out.Batch, err)
 	}
 }

@@ -55,7 +55,8 @@ func pool(random *rand.Rand, f schema.Field) []string {
 			}
 		}
 	}
-	odd := []string{"", `""`, "n/a", "-0", "007", "+5", "1e3", ".5", "5.", "-", "NaN", "x", `"12"`, "  1", strings.Repeat("9", 20), "2031-02-30"}
+	odd := []string{"", `""`, "n/a", "-0", "007", "+5", "1e3", ".5", "5.", "-", "NaN", "x", `"12"`, "  1", strings.Repeat("9", 20),
+		"2031-02-30"}
 	for i := range out {
 		if random.IntN(400) == 0 {
 			out[i] = odd[random.IntN(len(odd))]
@@ -102,8 +103,10 @@ func TestNumberedTextsGiveTheSameValues(t *testing.T) {
 			parser.Parse(&parse.Block{Data: []byte(text.String()), Line: 1}, &records)
 			columns := []int{0, 1, 2, 3, 4, 5, 6, 7}
 			a, b := coded.Fit(&records, columns, nil), plain.Fit(&records, columns, nil)
-			if (a.Batch == nil) != (b.Batch == nil) || !reflect.DeepEqual(a.Problems, b.Problems) || !reflect.DeepEqual(a.Misfits, b.Misfits) || !reflect.DeepEqual(a.Tokens, b.Tokens) {
-				t.Fatalf("seed %d, block %d: problems, misfits or tokens differ: %v %v %v and %v %v %v", seed, block, a.Problems, a.Misfits, a.Tokens, b.Problems, b.Misfits, b.Tokens)
+			if (a.Batch == nil) != (b.Batch == nil) || !reflect.DeepEqual(a.Problems, b.Problems) ||
+				!reflect.DeepEqual(a.Misfits, b.Misfits) || !reflect.DeepEqual(a.Tokens, b.Tokens) {
+				t.Fatalf("seed %d, block %d: problems, misfits or tokens differ: %v %v %v and %v %v %v", seed, block, a.Problems,
+					a.Misfits, a.Tokens, b.Problems, b.Misfits, b.Tokens)
 			}
 			if a.Batch == nil {
 				break
@@ -115,7 +118,8 @@ func TestNumberedTextsGiveTheSameValues(t *testing.T) {
 				x, y := valuesOf(a.Batch.Column(i)), valuesOf(b.Batch.Column(i))
 				for row := range x {
 					if x[row] != y[row] {
-						t.Fatalf("seed %d, block %d: %s %s of row %d is %q numbered and %q plain", seed, block, fields[i].Type, fields[i].Name, row, x[row], y[row])
+						t.Fatalf("seed %d, block %d: %s %s of row %d is %q numbered and %q plain", seed, block, fields[i].Type,
+							fields[i].Name, row, x[row], y[row])
 					}
 				}
 			}
@@ -138,7 +142,8 @@ func TestBatchesInReusedMemory(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	texts := []string{
 		`{"id":1,"position":{"lat":1.5,"lon":2.5},"readings":[{"value":1},{"value":null}],"note":"calm","ok":true}`,
-		`{"id":2,"position":null,"readings":[],"ok":false}`, `{"id":3,"position":{"lat":null},"readings":null,"note":"swell","more":1}`, `{"id":`, `{}`,
+		`{"id":2,"position":null,"readings":[],"ok":false}`, `{"id":3,"position":{"lat":null},"readings":null,"note":"swell","more":1}`,
+		`{"id":`, `{}`,
 	}
 	for block := range 50 {
 		var text strings.Builder
@@ -147,7 +152,8 @@ func TestBatchesInReusedMemory(t *testing.T) {
 		}
 		fit := func(j *JSON) Result { return j.Fit(jsonRecords(text.String())) }
 		a, b := fit(fresh), fit(reusing)
-		if show(a.Batch) != show(b.Batch) || !reflect.DeepEqual(a.Present, b.Present) || !reflect.DeepEqual(a.Longest, b.Longest) || len(a.Problems) != len(b.Problems) {
+		if show(a.Batch) != show(b.Batch) || !reflect.DeepEqual(a.Present, b.Present) || !reflect.DeepEqual(a.Longest, b.Longest) ||
+			len(a.Problems) != len(b.Problems) {
 			t.Fatalf("block %d: in fresh memory %s, in reused memory %s", block, show(a.Batch), show(b.Batch))
 		}
 		b.Done()
@@ -158,13 +164,16 @@ func TestBatchesInReusedMemory(t *testing.T) {
 // TestNumberedJSONGivesTheSameValues fits the same records with texts numbered and without, in reused memory.
 func TestNumberedJSONGivesTheSameValues(t *testing.T) {
 	label := field(schema.ElementName, schema.String)
-	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("sensor", schema.String), field("value", schema.Double)}}}
+	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct,
+		Fields: []schema.Field{field("sensor", schema.String), field("value", schema.Double)}}}
 	must := field("must", schema.String)
 	must.Required = true
 	s := schema.Schema{Fields: []schema.Field{must, field("note", schema.String), field("many", schema.String),
-		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &element}}, {Name: "labels", Type: schema.Type{Kind: schema.List, Element: &label}}}}
+		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &element}},
+		{Name: "labels", Type: schema.Type{Kind: schema.List, Element: &label}}}}
 	random := rand.New(rand.NewPCG(8, 8))
-	texts := []string{`"calm"`, `""`, `"é"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"the bank"`, `null`, `12`, `"\u0041"`, `{"a":1}`}
+	texts := []string{`"calm"`, `""`, `"é"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `"the bank"`, `null`, `12`,
+		`"\u0041"`, `{"a":1}`}
 	pick := func() string { return texts[random.IntN(len(texts))] }
 	plain, coded := NewJSON(s, UnknownKept, false, false), NewJSON(s, UnknownKept, false, true)
 	dictionaries := 0
@@ -175,7 +184,8 @@ func TestNumberedJSONGivesTheSameValues(t *testing.T) {
 				pick(), pick(), random.IntN(1<<30), pick(), random.IntN(10), pick(), pick())
 		}
 		a, b := plain.Fit(jsonRecords(text.String())), coded.Fit(jsonRecords(text.String()))
-		if !reflect.DeepEqual(a.Problems, b.Problems) || !reflect.DeepEqual(a.Misfits, b.Misfits) || a.Batch.NumRows() != b.Batch.NumRows() {
+		if !reflect.DeepEqual(a.Problems, b.Problems) || !reflect.DeepEqual(a.Misfits, b.Misfits) ||
+			a.Batch.NumRows() != b.Batch.NumRows() {
 			t.Fatalf("block %d: problems or misfits differ: %v and %v", block, a.Problems, b.Problems)
 		}
 		for i := range s.Fields {
@@ -213,11 +223,13 @@ func unfolded(a arrow.Array) (out []string) {
 
 // TestSpacedJSONGivesTheSameValues fits records as they are usually written, and with white space between all parts.
 func TestSpacedJSONGivesTheSameValues(t *testing.T) {
-	fields := append(nested(), field("note", schema.String), field("ok", schema.Boolean), field("at", schema.TimestampTz), field("depth", schema.Double))
+	fields := append(nested(), field("note", schema.String), field("ok", schema.Boolean), field("at", schema.TimestampTz),
+		field("depth", schema.Double))
 	values := map[string][]string{
 		"id": {"1", "-20", "123456789012", "null", "1.5", `"7"`}, "note": {`"calm"`, `""`, `"a \"quote\""`, "null", "12", `["x"]`},
-		"ok": {"true", "false", "null", `"true"`}, "at": {`"2031-05-01T10:20:30Z"`, `"2031-05-01"`, "null", "5"}, "depth": {"1.25", "-0.5", "3", "1e3", "00", "null", `"deep"`},
-		"list": {`[{"s":"a","v":1}]`, "[]", "null", `{"v":2}`, `[{"v":true}]`}, "pos": {`{"lat":1.5,"lon":-2}`, "{}", "null", "3"},
+		"ok": {"true", "false", "null", `"true"`}, "at": {`"2031-05-01T10:20:30Z"`, `"2031-05-01"`, "null", "5"},
+		"depth": {"1.25", "-0.5", "3", "1e3", "00", "null", `"deep"`},
+		"list":  {`[{"s":"a","v":1}]`, "[]", "null", `{"v":2}`, `[{"v":true}]`}, "pos": {`{"lat":1.5,"lon":-2}`, "{}", "null", "3"},
 	}
 	random := rand.New(rand.NewPCG(12, 4))
 	spaced := strings.NewReplacer("{", "{  ", "}", "  }", `":`, `" :  `, ",", "  ,  ", "[", "[  ", "]", "  ]")
@@ -231,7 +243,8 @@ func TestSpacedJSONGivesTheSameValues(t *testing.T) {
 		text := "{" + strings.Join(parts, ",") + "}"
 		a, b := fitValues(text, UnknownKept, fields...), fitValues(spaced.Replace(text), UnknownKept, fields...)
 		if (a.Batch == nil) != (b.Batch == nil) || len(a.Problems) != len(b.Problems) || len(a.Misfits) != len(b.Misfits) {
-			t.Fatalf("round %d, %s: %d problems and %d misfits, %d and %d with white space", round, text, len(a.Problems), len(a.Misfits), len(b.Problems), len(b.Misfits))
+			t.Fatalf("round %d, %s: %d problems and %d misfits, %d and %d with white space", round, text, len(a.Problems), len(a.Misfits),
+				len(b.Problems), len(b.Misfits))
 		}
 		if a.Batch != nil && !strings.Contains(text, `["x"]`) && show(a.Batch) != show(b.Batch) {
 			t.Fatalf("round %d, %s: %s, with white space %s", round, text, show(a.Batch), show(b.Batch))

@@ -114,7 +114,8 @@ func newColumn(f schema.Field, parent *column, rows int) *column {
 
 // newCoded prepares for a field whose texts are numbered.
 func newCoded(f schema.Field, rows int, w *words) *column {
-	return &column{field: f, kind: f.Type.Kind, path: f.Source(), dt: f.Type.Arrow(), reader: newReader(f), words: w, codes: make([]uint32, 0, rows)}
+	return &column{field: f, kind: f.Type.Kind, path: f.Source(), dt: f.Type.Arrow(), reader: newReader(f), words: w,
+		codes: make([]uint32, 0, rows)}
 }
 
 // part returns the path of a part of the column.
@@ -166,7 +167,8 @@ func (c *column) marks(present uint64, n int) {
 	c.n += n
 }
 
-// appendBits puts 64 bits behind the first n of a bitmap, which has no more bytes than these need, and fills the last byte with bits of rest.
+// appendBits puts 64 bits behind the first n of a bitmap, which has no more bytes than these need, and fills the last byte with
+// bits of rest.
 func appendBits(b []byte, n int, more, rest uint64) []byte {
 	if used := n & 7; used > 0 {
 		last := &b[len(b)-1]
@@ -289,7 +291,8 @@ func (c *column) data() *array.Data {
 	case schema.Map:
 		add(arrow.Int32Traits.CastToBytes(c.offsets))
 		entry := c.dt.(*arrow.MapType).Elem()
-		children = append(children, array.NewData(entry, c.key.n, []*memory.Buffer{nil}, []arrow.ArrayData{c.key.data(), c.element.data()}, 0, 0))
+		children = append(children, array.NewData(entry, c.key.n, []*memory.Buffer{nil},
+			[]arrow.ArrayData{c.key.data(), c.element.data()}, 0, 0))
 	case schema.Struct:
 		for _, child := range c.children {
 			children = append(children, child.data())

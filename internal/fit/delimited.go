@@ -27,8 +27,8 @@ type Delimited struct {
 	pool   columnPool
 }
 
-// NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as Arrow dictionaries, which
-// grow from batch to batch.
+// NewDelimited prepares for a schema. Nested columns stay null. Where coded is set, columns in which values repeat come as
+// Arrow dictionaries, which grow from batch to batch.
 func NewDelimited(s schema.Schema, coded bool) *Delimited {
 	d := &Delimited{schema: s, arrow: s.Arrow(), words: make([]*words, len(s.Fields)), pool: make(columnPool, mostSpareColumns)}
 	room := mostNumbers
@@ -41,8 +41,8 @@ func NewDelimited(s schema.Schema, coded bool) *Delimited {
 	return d
 }
 
-// Fit makes a batch of the records, reading those that are not read yet. fields gives for each column of the schema the number of its field in the records, or -1
-// where the object does not have it and the column is null.
+// Fit makes a batch of the records, reading those that are not read yet. fields gives for each column of the schema the number
+// of its field in the records, or -1 where the object does not have it and the column is null.
 //
 // kept are fields without a column, whose values are misfits.
 func (d *Delimited) Fit(r *delimited.Records, fields []int, kept []Kept) Result {
@@ -125,14 +125,15 @@ func (d *Delimited) keep(r *delimited.Records, kept []Kept) {
 	for _, k := range kept {
 		for row := range r.Rows {
 			if text, quoted := r.Value(row, k.Field, &d.scratch); len(text) > 0 || quoted {
-				d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: r.Start(row), Column: k.Name, Of: k.Name, Text: string(text)})
+				d.out.Misfits = append(d.out.Misfits,
+					Misfit{Row: row, Start: r.Start(row), Column: k.Name, Of: k.Name, Text: string(text)})
 			}
 		}
 	}
 }
 
-// rowsAtATime is how many records go through all columns before the next do: so few that their texts and places stay near the processor, as every
-// column goes through all of them, and as many as are read together.
+// rowsAtATime is how many records go through all columns before the next do: so few that their texts and places stay near the
+// processor, as every column goes through all of them, and as many as are read together.
 func rowsAtATime(r *delimited.Records) int {
 	const cache, place = 96 << 10, 8
 	rows := cache / (1 + r.Start(r.Rows-1)/r.Rows + place*r.Width)
@@ -159,7 +160,8 @@ func (d *Delimited) column(c *column, r *delimited.Records, field, from, to int)
 			start, end := r.Span(row)
 			d.refuse(row, unfit(start, end, c, text, widens))
 		} else {
-			d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: r.Start(row), Column: c.field.Name, Of: c.field.Name, Known: true, Text: string(text)})
+			d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: r.Start(row), Column: c.field.Name, Of: c.field.Name,
+				Known: true, Text: string(text)})
 		}
 		if widens {
 			d.widens = true

@@ -10,7 +10,8 @@ import (
 )
 
 func ExampleDelimited() {
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "depth", Type: schema.Type{Kind: schema.Double}, Pinned: true}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "depth", Type: schema.Type{Kind: schema.Double}, Pinned: true}}}
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: 2}
 	var records delimited.Records
 	p.Begin(&parse.Block{Data: []byte("1,2.5\n2,deep\n"), Line: 1}, &records)

@@ -61,8 +61,9 @@ func (c *column) token(text []byte) bool {
 	return true
 }
 
-// oneByOne completes the next n values of a column, of which those with a bit in present are there already: it asks read for each of the others,
-// which are fields from a row on. It returns the first whose text is no value, or -1. The values up to that one, or all, are marked.
+// oneByOne completes the next n values of a column, of which those with a bit in present are there already: it asks read for
+// each of the others, which are fields from a row on. It returns the first whose text is no value, or -1. The values up to that
+// one, or all, are marked.
 func (f *filler) oneByOne(c *column, in *cells.Column, from, n int, present, others uint64, read func(i int, text []byte) bool) int {
 	for ; others != 0; others &= others - 1 {
 		i := bits.TrailingZeros64(others)

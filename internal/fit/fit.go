@@ -109,7 +109,8 @@ func unfit(start, end int, c *column, value []byte, widens bool) parse.Problem {
 		var scratch []byte
 		if plain, ok := lexical.Plain(value, ',', &scratch); ok && !bytes.Equal(plain, value) {
 			if v, ok := lexical.StatedDouble(plain); ok {
-				p.WayOut = fmt.Sprintf("read it as %v with --type '%s=double(#.###,#)', or keep it as text with --type '%[2]s=string'", v, c.path)
+				p.WayOut = fmt.Sprintf("read it as %v with --type '%s=double(#.###,#)', or keep it as text with --type '%[2]s=string'", v,
+					c.path)
 			}
 		}
 	}

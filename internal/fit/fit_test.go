@@ -71,15 +71,18 @@ func TestFitDelimited(t *testing.T) {
 		want   string
 	}{
 		{"every type", "1,2.5,true,2031-05-01,01:02,2031-05-01 01:02:03,2031-05-01T01:02:03Z,x\n,,,,,,,\n",
-			[]schema.Field{field("a", schema.Long), field("b", schema.Double), field("c", schema.Boolean), field("d", schema.Date), field("e", schema.Time),
+			[]schema.Field{field("a", schema.Long), field("b", schema.Double), field("c", schema.Boolean), field("d", schema.Date),
+				field("e", schema.Time),
 				field("f", schema.Timestamp), field("g", schema.TimestampTz), field("h", schema.String)},
 			`[1 (null)] [2.5 (null)] [true (null)] [2031-05-01 (null)] [3720000000 (null)] [1935363723000000 (null)] [1935363723000000 (null)] ["x" (null)]`},
 		{"empty texts and nulls", "\"\"\nx\n\n", []schema.Field{field("a", schema.String)}, `["" "x" (null)]`},
 		{"doubled quotes", "\"a \"\"b\"\"\"\n", []schema.Field{field("a", schema.String)}, `["a \"b\""]`},
 		{"pinned types take every spelling", "007,+1.50,yes,5,1.5,\"\"\n",
-			[]schema.Field{pinned("a", schema.Long), pinned("b", schema.Double), pinned("c", schema.Boolean), pinned("d", schema.Int), pinned("e", schema.Float), pinned("f", schema.Long)},
+			[]schema.Field{pinned("a", schema.Long), pinned("b", schema.Double), pinned("c", schema.Boolean), pinned("d", schema.Int),
+				pinned("e", schema.Float), pinned("f", schema.Long)},
 			`[7] [1.5] [true] [5] [1.5] [(null)]`},
-		{"dates among timestamps", "2031-05-01\n2031-05-01 00:00:01\n", []schema.Field{field("a", schema.Timestamp)}, `[1935360000000000 1935360001000000]`},
+		{"dates among timestamps", "2031-05-01\n2031-05-01 00:00:01\n", []schema.Field{field("a", schema.Timestamp)},
+			`[1935360000000000 1935360001000000]`},
 	}
 	for _, test := range tests {
 		b, m := fitDelimited(test.text, test.fields...)
@@ -133,7 +136,8 @@ func TestMisfits(t *testing.T) {
 		{"a text among longs", "1\nx\ny\n", field("a", schema.Long), "x", 2, true},
 		{"leading zeros", "1\n007\n", field("a", schema.Long), "007", 2, true},
 		{"a wide number among doubles", "1.5\n9007199254740993\n", field("a", schema.Double), "9007199254740993", 4, true},
-		{"a zone among none", "2031-05-01 00:00:00\n2031-05-01T00:00:00Z\n", field("a", schema.Timestamp), "2031-05-01T00:00:00Z", 20, true},
+		{"a zone among none", "2031-05-01 00:00:00\n2031-05-01T00:00:00Z\n", field("a", schema.Timestamp), "2031-05-01T00:00:00Z", 20,
+			true},
 		{"a quoted empty text", "1\n\"\"\n", field("a", schema.Long), "", 2, true},
 		{"a value where none was seen", "\nx\n", unseen, "x", 1, true},
 		{"an int of a table that may grow", "x\n2147483648\n", widening("a", schema.Int), "2147483648", 2, true},
@@ -141,7 +145,8 @@ func TestMisfits(t *testing.T) {
 	}
 	for _, test := range tests {
 		_, m := fitDelimited(test.text, test.field)
-		if len(m) != 1 || m[0].Value != test.value || m[0].Start != test.start || m[0].Widens != test.widens || m[0].Column != "a" || m[0].WayOut == "" || m[0].Code != parse.DoesNotFit {
+		if len(m) != 1 || m[0].Value != test.value || m[0].Start != test.start || m[0].Widens != test.widens || m[0].Column != "a" ||
+			m[0].WayOut == "" || m[0].Code != parse.DoesNotFit {
 			t.Errorf("%s: %+v", test.name, m)
 		}
 	}
@@ -152,9 +157,12 @@ func TestMisfits(t *testing.T) {
 }
 
 func nested() []schema.Field {
-	part := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("s", schema.String), field("v", schema.Double)}}}
-	position := schema.Field{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("lat", schema.Double), field("lon", schema.Double)}}}
-	return []schema.Field{field("id", schema.Long), position, {Name: "list", Type: schema.Type{Kind: schema.List, Element: &part}}, field("t", schema.String)}
+	part := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct,
+		Fields: []schema.Field{field("s", schema.String), field("v", schema.Double)}}}
+	position := schema.Field{Name: "pos", Type: schema.Type{Kind: schema.Struct,
+		Fields: []schema.Field{field("lat", schema.Double), field("lon", schema.Double)}}}
+	return []schema.Field{field("id", schema.Long), position, {Name: "list", Type: schema.Type{Kind: schema.List, Element: &part}},
+		field("t", schema.String)}
 }
 
 func TestFitJSON(t *testing.T) {
@@ -218,7 +226,8 @@ func TestJSONMisfits(t *testing.T) {
 	}
 	for _, test := range tests {
 		_, m := fitJSON("{\"id\":0}\n"+test.text, nested()...)
-		if len(m) != 1 || m[0].Column != test.column || m[0].Value != test.value || m[0].Widens != test.widens || m[0].Start != 9 || m[0].Reason == "" {
+		if len(m) != 1 || m[0].Column != test.column || m[0].Value != test.value || m[0].Widens != test.widens || m[0].Start != 9 ||
+			m[0].Reason == "" {
 			t.Errorf("%s: %+v", test.text, m)
 		}
 	}
@@ -253,7 +262,8 @@ func misfits(r Result) string {
 func TestMisfitsKeepTheirRows(t *testing.T) {
 	held := field("a", schema.Long)
 	held.Held = true
-	amount := schema.Field{Name: "a", Demand: schema.Demand{Held: true, Widens: true}, Type: schema.Type{Kind: schema.Decimal, Precision: 5, Scale: 2}}
+	amount := schema.Field{Name: "a", Demand: schema.Demand{Held: true, Widens: true},
+		Type: schema.Type{Kind: schema.Decimal, Precision: 5, Scale: 2}}
 	for _, test := range []struct{ text, want, kept string }{
 		{"1\nx\n\"y, z\"\n4\n", "[1 (null) (null) 4]", "1 a=x 2 a=y, z"},
 		{"007\n-\nNA\n\"\"\n", "[(null) (null) (null) (null)]", "0 a=007"},
@@ -263,11 +273,14 @@ func TestMisfitsKeepTheirRows(t *testing.T) {
 			t.Errorf("%q: %s, %s, %+v", test.text, show(out.Batch), misfits(out), out.Problems)
 		}
 	}
-	if out := fitRecords("007\nNA\nx\n", pinned("a", schema.Long)); show(out.Batch) != "[7 (null) (null)]" || misfits(out) != "2 a=x" || out.Tokens["a"] != 1 {
+	if out := fitRecords("007\nNA\nx\n", pinned("a", schema.Long)); show(out.Batch) != "[7 (null) (null)]" || misfits(out) != "2 a=x" ||
+		out.Tokens["a"] != 1 {
 		t.Errorf("%s, %s, %v", show(out.Batch), misfits(out), out.Tokens)
 	}
-	day := schema.Field{Name: "a", Demand: schema.Demand{Held: true}, Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y"}}
-	if out := fitRecords("1/2/2031\n2031-02-01\n2/30/2031\n", day); show(out.Batch) != "[2031-02-01 2031-02-01 (null)]" || misfits(out) != "2 a=2/30/2031" {
+	day := schema.Field{Name: "a", Demand: schema.Demand{Held: true}, Type: schema.Type{Kind: schema.Date},
+		Notation: schema.Notation{Format: "%d/%m/%Y"}}
+	if out := fitRecords("1/2/2031\n2031-02-01\n2/30/2031\n", day); show(out.Batch) != "[2031-02-01 2031-02-01 (null)]" ||
+		misfits(out) != "2 a=2/30/2031" {
 		t.Errorf("a table's dates: %s, %s", show(out.Batch), misfits(out))
 	}
 	if out := fitRecords("1.234\n12.5\n", amount); misfits(out) != "0 a=1.234" || len(out.Problems) > 0 {
@@ -276,7 +289,8 @@ func TestMisfitsKeepTheirRows(t *testing.T) {
 	if out := fitRecords("1234.5\n", amount); len(out.Problems) != 1 || !out.Problems[0].Widens {
 		t.Errorf("a value with more digits before the point: %+v", out)
 	}
-	if out := fitRecords("1,x\n,y\n2,z\n", required("a"), pinned("b", schema.Long)); show(out.Batch) != "[1 2] [(null) (null)]" || misfits(out) != "0 b=x 1 b=z" ||
+	if out := fitRecords("1,x\n,y\n2,z\n", required("a"), pinned("b", schema.Long)); show(out.Batch) != "[1 2] [(null) (null)]" ||
+		misfits(out) != "0 b=x 1 b=z" ||
 		len(out.Problems) != 1 || out.Problems[0].Code != parse.NoValue {
 		t.Errorf("%s, %s, %+v", show(out.Batch), misfits(out), out.Problems)
 	}
@@ -332,7 +346,8 @@ func TestNotations(t *testing.T) {
 		{"45 %\n7%\n", "double(#%)", "[45 7]"},
 		{"€ 12.50\n", "decimal(9,2,€ #)", "[12.5]"},
 		{"Y\nn\n", "boolean(Y/N)", "[true false]"},
-		{"{6BA7B810-9DAD-11D1-80B4-00C04FD430C8}\n", "uuid", fmt.Sprintf("[%q]", "k\xa7\xb8\x10\x9d\xad\x11\xd1\x80\xb4\x00\xc0O\xd40\xc8")},
+		{"{6BA7B810-9DAD-11D1-80B4-00C04FD430C8}\n", "uuid",
+			fmt.Sprintf("[%q]", "k\xa7\xb8\x10\x9d\xad\x11\xd1\x80\xb4\x00\xc0O\xd40\xc8")},
 		{"00ff\n", "binary(hex)", "[\"\\x00\\xff\"]"},
 		{"AP8=\n", "binary(base64)", "[\"\\x00\\xff\"]"},
 		{"1e2\n", "decimal(5,1)", "[100]"},
@@ -345,7 +360,8 @@ func TestNotations(t *testing.T) {
 
 func TestFitMaps(t *testing.T) {
 	value := schema.Field{Name: schema.ValueName, Type: schema.Type{Kind: schema.Double}}
-	m := schema.Field{Name: "m", Type: schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}, Element: &value}}
+	m := schema.Field{Name: "m", Type: schema.Type{Kind: schema.Map,
+		Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}, Element: &value}}
 	b, problems := fitJSON(`{"m":{"a":1,"b":null}}
 {"m":{}}
 {"m":null}
@@ -360,7 +376,8 @@ func TestFitMaps(t *testing.T) {
 
 func TestBadRecordsAreLeftOut(t *testing.T) {
 	b, problems := fitDelimited("1,x\nbad,y\n3,\n4,\"z\nz\"\nworse,w", required("a"), field("b", schema.String))
-	if got := show(b); got != `[1 3 4] ["x" (null) "z\nz"]` || len(problems) != 2 || problems[0].Start != 4 || problems[0].End != 10 || problems[1].Value != "worse" {
+	if got := show(b); got != `[1 3 4] ["x" (null) "z\nz"]` || len(problems) != 2 || problems[0].Start != 4 || problems[0].End != 10 ||
+		problems[1].Value != "worse" {
 		t.Errorf("%s, %+v", got, problems)
 	}
 }
@@ -396,7 +413,8 @@ func BenchmarkFitDelimited(b *testing.B) {
 	p := delimited.Parser{Dialect: delimited.Dialect{Delimiter: ',', Quote: '"'}, Width: 5}
 	var r delimited.Records
 	p.Parse(&parse.Block{Data: []byte(text), Line: 1}, &r)
-	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String), field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}}, false)
+	d := NewDelimited(schema.Schema{Fields: []schema.Field{field("a", schema.Long), field("b", schema.String),
+		field("c", schema.TimestampTz), field("d", schema.Double), field("e", schema.Boolean)}}, false)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if out := d.Fit(&r, []int{0, 1, 2, 3, 4}, nil); len(out.Problems) > 0 {

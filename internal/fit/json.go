@@ -22,8 +22,8 @@ type JSON struct {
 	outline outline
 }
 
-// NewJSON prepares for a schema. exact says that names must agree in letter case, coded that strings in which values repeat come as Arrow dictionaries,
-// which grow from batch to batch.
+// NewJSON prepares for a schema. exact says that names must agree in letter case, coded that strings in which values repeat
+// come as Arrow dictionaries, which grow from batch to batch.
 func NewJSON(s schema.Schema, unknown Unknown, exact, coded bool) *JSON {
 	j := &JSON{schema: s, arrow: s.Arrow(), unknown: unknown, exact: exact, pool: make(columnPool, mostSpareColumns)}
 	if coded && fewColumns(s) {
@@ -57,8 +57,8 @@ func (j *JSON) finish(root *column, w *walker, out *Result) {
 	out.Batch, out.pool, out.columns = batch(j.arrow, root.children, root.n), j.pool, []*column{root}
 }
 
-// fit appends the records to the columns, and reports whether the schema is wide enough. Records are outlined, many at a time; one that cannot be is
-// walked through, as are those among which there is a value that does not fit.
+// fit appends the records to the columns, and reports whether the schema is wide enough. Records are outlined, many at a time;
+// one that cannot be is walked through, as are those among which there is a value that does not fit.
 func (j *JSON) fit(r *json.Records, root *column, w *walker, out *Result) bool {
 	o := &j.outline
 	if !o.begin(r, root) {
@@ -84,7 +84,8 @@ func (j *JSON) fit(r *json.Records, root *column, w *walker, out *Result) bool {
 func (j *JSON) root(rows int) *column {
 	columns := j.pool.get()
 	if columns == nil {
-		whole := schema.Type{Kind: schema.Struct, Fields: j.schema.Fields, Omission: schema.Omission{Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}
+		whole := schema.Type{Kind: schema.Struct, Fields: j.schema.Fields,
+			Omission: schema.Omission{Omit: j.schema.Omit, OmitRest: j.schema.OmitRest}}
 		columns = []*column{newColumn(schema.Field{Type: whole}, nil, rows)}
 		if j.words != nil {
 			j.number(columns[0], rows)
@@ -160,7 +161,8 @@ func (w *walker) begin(r *json.Records, row, n int) {
 	w.Reset(r.Text(row))
 }
 
-// records walks through records, from one row to another, and appends those without problems. It reports whether the schema is wide enough for them.
+// records walks through records, from one row to another, and appends those without problems. It reports whether the schema is
+// wide enough for them.
 func (w *walker) records(r *json.Records, root *column, from, to int, out *Result) bool {
 	for row := from; row < to; row++ {
 		w.begin(r, row, root.n)
@@ -172,10 +174,12 @@ func (w *walker) records(r *json.Records, root *column, from, to int, out *Resul
 		}
 		w.End()
 		if w.problem == nil && w.Err() != nil {
-			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
+			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(),
+				WayOut: "mend the record"}
 		}
 		if w.problem != nil && w.problem.Widens && w.broken(r, row) {
-			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(), WayOut: "mend the record"}
+			w.problem = &parse.Problem{Start: w.start, End: w.end, Code: parse.BadJSON, Reason: "cannot be read: " + w.Err().Error(),
+				WayOut: "mend the record"}
 		}
 		if w.problem == nil {
 			continue
@@ -343,7 +347,8 @@ func (w *walker) value(c *column) {
 			w.stop(unfit(w.start, w.end, c, text, false))
 			return
 		}
-		w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true, Text: string(w.Since(start)), JSON: true})
+		w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true,
+			Text: string(w.Since(start)), JSON: true})
 		c.null()
 	}
 }
@@ -442,7 +447,8 @@ func (w *walker) refuse(c *column, text, raw []byte, readable bool) {
 		w.stop(unfit(w.start, w.end, c, text, widens))
 		return
 	}
-	w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true, Text: string(raw), JSON: true})
+	w.misfits = append(w.misfits, Misfit{Row: w.row, Start: w.start, Column: w.path(c), Of: c.of(), Known: true, Text: string(raw),
+		JSON: true})
 	c.null()
 }
 

@@ -6,8 +6,9 @@ import (
 	"trevak/internal/prefault"
 )
 
-// numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as a quantity does so in
-// memory. It takes texts of up to eight bytes that are written in the one way that values have, all with as many digits behind the point.
+// numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as
+// a quantity does so in memory. It takes texts of up to eight bytes that are written in the one way that values have, all with
+// as many digits behind the point.
 type numberTable struct {
 	scale int64 // how many digits stand behind the point, -1 while that is not known
 	// ids are numbers plus one by what the digits are beyond base; 0 where that was not met. The first is for what is no such text.
@@ -40,8 +41,8 @@ func (t *numberTable) known(texts *shortTexts, codes []uint32, in *cells.Column,
 	return present, others | there&^present
 }
 
-// lookOneByOne looks for numbers that were read: present has a bit for each that is in the table, to which its code is set. The codes of the rest are 0. The values
-// of texts may be overwritten.
+// lookOneByOne looks for numbers that were read: present has a bit for each that is in the table, to which its code is set. The
+// codes of the rest are 0. The values of texts may be overwritten.
 func (t *numberTable) lookOneByOne(codes []uint32, texts *shortTexts, read uint64) (present uint64) {
 	ids, base, scale := t.ids, t.base, t.scale
 	for i := range codes {

@@ -60,7 +60,8 @@ func (d *Delimited) openColumn(c *column, r *delimited.Records, field, from, to 
 		if c.required() {
 			d.refuse(row, unfit(w.start, w.end, c, text, false))
 		} else {
-			d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: w.start, Column: c.field.Name, Of: c.field.Name, Known: true, Text: string(text)})
+			d.out.Misfits = append(d.out.Misfits, Misfit{Row: row, Start: w.start, Column: c.field.Name, Of: c.field.Name, Known: true,
+				Text: string(text)})
 		}
 		c.null()
 	}

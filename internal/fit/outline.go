@@ -51,9 +51,9 @@ func outlinedAs(c *column) outlined {
 	return outlinedText
 }
 
-// outline walks over records that are written the way they usually are, without anything that the schema does not foresee, and notes
-// where the values of each column are; those of many records are then read together. Structs, lists and maps are appended to their columns at once, so
-// that these are ahead of their parts until settle is called.
+// outline walks over records that are written the way they usually are, without anything that the schema does not foresee, and
+// notes where the values of each column are; those of many records are then read together. Structs, lists and maps are appended
+// to their columns at once, so that these are ahead of their parts until settle is called.
 type outline struct {
 	filler
 	root   *column
@@ -194,8 +194,8 @@ func (o *outline) open(at int) int {
 	return at
 }
 
-// after passes over the comma behind a member or an element, and the white space around it, or, where it is the last, up to what closes the object or
-// array. It returns the offset there, or -1, which at may be too, and whether there is more.
+// after passes over the comma behind a member or an element, and the white space around it, or, where it is the last, up to
+// what closes the object or array. It returns the offset there, or -1, which at may be too, and whether there is more.
 func (o *outline) after(at int, closing byte) (next int, more bool) {
 	data := o.data
 	if at < 0 || at+1 >= len(data) {
@@ -227,13 +227,15 @@ func (c *column) expected(n int, data []byte, at int) *column {
 	}
 	text := data[at : at+json.Margin]
 	child := c.children[n]
-	if key := &child.literal; !key.Is(binary.LittleEndian.Uint64(text), binary.LittleEndian.Uint64(text[8:])) || key.Size() > json.Margin && key.At(data, at) < 0 {
+	if key := &child.literal; !key.Is(binary.LittleEndian.Uint64(text), binary.LittleEndian.Uint64(text[8:])) ||
+		key.Size() > json.Margin && key.At(data, at) < 0 {
 		return nil
 	}
 	return child
 }
 
-// member finds the column of a key that was not expected, and the offset behind that. What has no column is passed over; the column is nil then.
+// member finds the column of a key that was not expected, and the offset behind that. What has no column is passed over; the
+// column is nil then.
 func (o *outline) member(c *column, at int) (child *column, behind int) {
 	data := o.data
 	if data[at] != '"' {
@@ -427,7 +429,8 @@ func (o *outline) Unquote(dst, text []byte) []byte {
 	return dst
 }
 
-// settle reads the values of the records that were outlined. When one does not fit its column it returns false, and nothing is left of those records.
+// settle reads the values of the records that were outlined. When one does not fit its column it returns false, and nothing is
+// left of those records.
 func (o *outline) settle() bool {
 	fits := true
 	o.broken = false

@@ -27,8 +27,10 @@ func everyKind() schema.Schema {
 	price := field("price", schema.Decimal)
 	price.Type.Precision, price.Type.Scale = 9, 2
 	return schema.Schema{Omission: schema.Omission{Omit: []string{"left_out"}}, Fields: []schema.Field{field("id", schema.Long),
-		{Name: "position", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("lat", schema.Double), field("lon", schema.Double)}}},
-		field("at", schema.TimestampTz), field("day", schema.Date), field("note", schema.String), field("a name of more than sixteen bytes", schema.Boolean),
+		{Name: "position", Type: schema.Type{Kind: schema.Struct,
+			Fields: []schema.Field{field("lat", schema.Double), field("lon", schema.Double)}}},
+		field("at", schema.TimestampTz), field("day", schema.Date), field("note", schema.String),
+		field("a name of more than sixteen bytes", schema.Boolean),
 		{Name: "readings", Type: schema.Type{Kind: schema.List, Element: &reading}},
 		{Name: "labels", Type: schema.Type{Kind: schema.List, Element: value(schema.String)}},
 		{Name: "counts", Type: schema.Type{Kind: schema.Map, Key: &key, Element: value(schema.Long)}},
@@ -39,19 +41,27 @@ func everyKind() schema.Schema {
 var usual = map[string][]string{
 	"id": {"1", "-20", "123456789", "null"}, "position": {`{"lat":57.25,"lon":-5.1}`, `{"lon":2,"lat":null}`, "{}", "null"},
 	"at": {`"2031-05-01T10:20:30Z"`, `"2031-05-01 10:20:30.5Z"`, "null"}, "day": {`"2031-05-01"`, "null"},
-	"note": {`"calm"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `""`, `"é\u00e9"`, "null"}, "a name of more than sixteen bytes": {"true", "false", "null"},
-	"readings": {`[{"sensor":"depth","value":1.5,"ok":true,"marks":[1,2]},{"sensor":"wind","value":-0.25,"ok":false}]`, `[]`, "null", `[null,{}]`},
-	"labels":   {`["a","b"]`, `[null]`, "[]"}, "counts": {`{"a":1,"b":2}`, "{}", "null"}, "small": {"7", "null"}, "price": {"12.50", "3"},
+	"note":                              {`"calm"`, `"drift \"north\""`, `"a swell from the west that lasts"`, `""`, `"é\u00e9"`, "null"},
+	"a name of more than sixteen bytes": {"true", "false", "null"},
+	"readings": {`[{"sensor":"depth","value":1.5,"ok":true,"marks":[1,2]},{"sensor":"wind","value":-0.25,"ok":false}]`, `[]`, "null",
+		`[null,{}]`},
+	"labels": {`["a","b"]`, `[null]`, "[]"}, "counts": {`{"a":1,"b":2}`, "{}", "null"}, "small": {"7", "null"}, "price": {"12.50", "3"},
 	"pinned": {"5", "null"}, "unseen": {"null"}, "skipped": {"1.5", `"x"`, `[1,{"a":2}]`, "null"}, "left_out": {`{"deep":[1]}`, "3"},
 }
 
 var unusual = map[string][]string{
-	"id": {"1e3", "007", "1.0", "12345678901234567890", `"7"`, "-", "1 "}, "position": {"[]", `{"lat":1,"lat":2}`, `{ "lat" : 1 }`, `{"LAT":1}`, `{"alt":1}`},
-	"at": {`"2031-05-01"`, `"soon"`, "5"}, "day": {`"2031-02-30"`, `""`, "1"}, "note": {"12", `{"a":1}`, `"\ud800"`, `"\x"`, "\"tab\t\"", `"open`},
-	"a name of more than sixteen bytes": {"truE", "1", `"true"`}, "readings": {`{"sensor":"alone"}`, `[{"sensor":5}]`, `[{"value":01}]`, "[1]", `[{},]`, `[{}`},
-	"labels": {`"alone"`, `["a",1]`, `["a" ,"b"]`}, "counts": {`{"a":1,"a":2}`, `{"\u0061":1}`, `{"a":"x"}`, "[]"}, "small": {"99999999999", "1.5"},
-	"price": {"1.234", "1e400", `"3"`}, "pinned": {`"6"`, `"six"`, "6.5"}, "unseen": {`"now it is"`, "1"}, "skipped": {"01", "nul"}, "left_out": {"nothing", `"`},
-	"more": {"1"}, "ID": {"2"},
+	"id":       {"1e3", "007", "1.0", "12345678901234567890", `"7"`, "-", "1 "},
+	"position": {"[]", `{"lat":1,"lat":2}`, `{ "lat" : 1 }`, `{"LAT":1}`, `{"alt":1}`},
+	"at":       {`"2031-05-01"`, `"soon"`, "5"}, "day": {`"2031-02-30"`, `""`, "1"},
+	"note":                              {"12", `{"a":1}`, `"\ud800"`, `"\x"`, "\"tab\t\"", `"open`},
+	"a name of more than sixteen bytes": {"truE", "1", `"true"`},
+	"readings":                          {`{"sensor":"alone"}`, `[{"sensor":5}]`, `[{"value":01}]`, "[1]", `[{},]`, `[{}`},
+	"labels":                            {`"alone"`, `["a",1]`, `["a" ,"b"]`},
+	"counts":                            {`{"a":1,"a":2}`, `{"\u0061":1}`, `{"a":"x"}`, "[]"},
+	"small":                             {"99999999999", "1.5"},
+	"price":                             {"1.234", "1e400", `"3"`}, "pinned": {`"6"`, `"six"`, "6.5"}, "unseen": {`"now it is"`, "1"}, "skipped": {"01", "nul"},
+	"left_out": {"nothing", `"`},
+	"more":     {"1"}, "ID": {"2"},
 }
 
 // document writes a record of those columns; of a thousand values, odd are unusual.
@@ -106,8 +116,10 @@ func holdOutline(t *testing.T, plain, outlining *JSON, text string, depth int) {
 		return
 	}
 	// How much of a bad record is looked at is left open.
-	if len(a.Problems) == 0 && !reflect.DeepEqual(a.Present, b.Present) || !reflect.DeepEqual(a.Tokens, b.Tokens) || !reflect.DeepEqual(a.Longest, b.Longest) || !reflect.DeepEqual(a.Folded, b.Folded) {
-		t.Fatalf("%v, %v, %v, %v differ: %v, %v, %v, %v, of\n%s", a.Present, a.Tokens, a.Longest, a.Folded, b.Present, b.Tokens, b.Longest, b.Folded, text)
+	if len(a.Problems) == 0 && !reflect.DeepEqual(a.Present, b.Present) || !reflect.DeepEqual(a.Tokens, b.Tokens) ||
+		!reflect.DeepEqual(a.Longest, b.Longest) || !reflect.DeepEqual(a.Folded, b.Folded) {
+		t.Fatalf("%v, %v, %v, %v differ: %v, %v, %v, %v, of\n%s", a.Present, a.Tokens, a.Longest, a.Folded, b.Present, b.Tokens,
+			b.Longest, b.Folded, text)
 	}
 	for i, f := range plain.schema.Fields {
 		if x, y := fmt.Sprint(unfolded(a.Batch.Column(i))), fmt.Sprint(unfolded(b.Batch.Column(i))); x != y {
@@ -146,7 +158,8 @@ func TestOutlinesAgreeWithWalks(t *testing.T) {
 func TestOutlinesKeepToTheDepthAllowed(t *testing.T) {
 	s := everyKind()
 	plain, outlining := NewJSON(s, UnknownKept, false, false), NewJSON(s, UnknownKept, false, false)
-	text := strings.Repeat(`{"id":1,"readings":[{"sensor":"a","marks":[1]}],"left_out":[[1]],"skipped":[[[2]]]}`+"\n", 5) + strings.Repeat(" \n", 20)
+	text := strings.Repeat(`{"id":1,"readings":[{"sensor":"a","marks":[1]}],"left_out":[[1]],"skipped":[[[2]]]}`+"\n", 5) +
+		strings.Repeat(" \n", 20)
 	for depth := 1; depth < 7; depth++ {
 		holdOutline(t, plain, outlining, text, depth)
 	}

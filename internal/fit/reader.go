@@ -82,8 +82,8 @@ func (c *column) statedNull(b []byte) bool {
 	return len(c.reader.nulls) > 0 && slices.ContainsFunc(c.reader.nulls, func(null string) bool { return null == string(b) })
 }
 
-// scalar appends a value of the column's type from its text, and reports whether it fits. A text that is stated to be no value fits no column but those of
-// texts, of which the caller looks for it first.
+// scalar appends a value of the column's type from its text, and reports whether it fits. A text that is stated to be no value
+// fits no column but those of texts, of which the caller looks for it first.
 func (c *column) scalar(b []byte) bool {
 	if c.reader.shadowed && c.statedNull(b) {
 		return false

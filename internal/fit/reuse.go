@@ -1,6 +1,7 @@
 package fit
 
-// columnPool keeps columns of batches that are done with, for batches to come. A worker's own, it holds no more than are ever on their way.
+// columnPool keeps columns of batches that are done with, for batches to come. A worker's own, it holds no more than are ever
+// on their way.
 type columnPool chan []*column
 
 const mostSpareColumns = 8
@@ -18,8 +19,8 @@ func (p columnPool) get() []*column {
 	}
 }
 
-// Done gives the memory of the batch back to the worker that made it. Neither the batch nor anything that shares its columns may be used afterwards. It
-// need not be called, and may be called from anywhere.
+// Done gives the memory of the batch back to the worker that made it. Neither the batch nor anything that shares its columns
+// may be used afterwards. It need not be called, and may be called from anywhere.
 func (r *Result) Done() {
 	if r.columns == nil {
 		return

@@ -13,8 +13,9 @@ import (
 	"trevak/internal/schema"
 )
 
-// words numbers the texts of one column as they are met, and keeps for each number the value that it was read as: a text that was met before is
-// neither read nor compared again, neither here nor by who takes the numbers. It belongs to one worker and outlives blocks.
+// words numbers the texts of one column as they are met, and keeps for each number the value that it was read as: a text that
+// was met before is neither read nor compared again, neither here nor by who takes the numbers. It belongs to one worker and
+// outlives blocks.
 type words struct {
 	lengths []uint32     // of texts, by their numbers, in characters
 	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
@@ -29,8 +30,8 @@ type words struct {
 	dictionary *array.Data
 }
 
-// Numbering is given up when so few of the first texts were met before that more than mostWords different ones are to be expected, when half of the texts
-// are still new later, or when there are too many, or they take too many bytes.
+// Numbering is given up when so few of the first texts were met before that more than mostWords different ones are to be
+// expected, when half of the texts are still new later, or when there are too many, or they take too many bytes.
 const (
 	firstLook     = 512
 	laterLook     = 32 << 10
@@ -77,7 +78,8 @@ func (w *words) read(text []byte) (id uint32, ok bool) {
 	return uint32(c.n), true
 }
 
-// longestOf returns the length of the longest text of a column whose texts are numbered, in characters. Texts of records that were taken back do not count.
+// longestOf returns the length of the longest text of a column whose texts are numbered, in characters. Texts of records that
+// were taken back do not count.
 func (c *column) longestOf() int {
 	if len(c.words.lengths) == 0 {
 		return 0
@@ -91,8 +93,8 @@ func (c *column) longestOf() int {
 	return int(longest)
 }
 
-// number returns the number plus one of a column's text, reading it when it is new; ok is false when it is no value of the column. value is the text with
-// doubled quotes undone.
+// number returns the number plus one of a column's text, reading it when it is new; ok is false when it is no value of the
+// column. value is the text with doubled quotes undone.
 func (w *words) number(in *cells.Column, row int, value []byte) (id uint32, ok bool) {
 	text, quoted, doubled := in.Text(row)
 	var key lexical.Word
@@ -122,8 +124,8 @@ func (w *words) number(in *cells.Column, row int, value []byte) (id uint32, ok b
 	return id, ok
 }
 
-// find returns the number plus one of a text that stands for itself, reading it when it is new; ok is false when it is no value of the column. What
-// follows the text in memory must be of the same owner.
+// find returns the number plus one of a text that stands for itself, reading it when it is new; ok is false when it is no value
+// of the column. What follows the text in memory must be of the same owner.
 func (w *words) find(text []byte) (id uint32, ok bool) {
 	if len(text) > lexical.WordBytes {
 		if id = w.long.find(text, false); id != 0 {
@@ -158,8 +160,8 @@ func (w *words) addNumber(text []byte, id uint32) bool {
 	return added
 }
 
-// known sets codes to the numbers of a column's texts from one row on, up to lexical.Together of them; present has a bit for each that has one, and
-// others for each that must be looked at by itself. The others are empty.
+// known sets codes to the numbers of a column's texts from one row on, up to lexical.Together of them; present has a bit for
+// each that has one, and others for each that must be looked at by itself. The others are empty.
 func (w *words) known(texts *shortTexts, codes []uint32, in *cells.Column, row int) (present, others uint64) {
 	if w.numbers != nil {
 		return w.numbers.known(texts, codes, in, row)
@@ -235,7 +237,8 @@ func (c *column) take(text []byte) (ok bool) {
 	return ok
 }
 
-// takeEscaped is take for a JSON string as it stands between its quotes, with escapes; ok is false where it was not met before, or is short.
+// takeEscaped is take for a JSON string as it stands between its quotes, with escapes; ok is false where it was not met before,
+// or is short.
 func (c *column) takeEscaped(raw []byte) (ok bool) {
 	if c.words == nil || len(raw) <= lexical.WordBytes {
 		return false

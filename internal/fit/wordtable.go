@@ -7,8 +7,8 @@ import (
 	"trevak/internal/prefault"
 )
 
-// wordTable finds the numbers of texts of up to lexical.WordBytes bytes. What is looked at for one is near together in memory for all of them: a slot of two bytes
-// and a key.
+// wordTable finds the numbers of texts of up to lexical.WordBytes bytes. What is looked at for one is near together in memory
+// for all of them: a slot of two bytes and a key.
 type wordTable struct {
 	slots []uint16       // the number plus one of what belongs there, or 0; three of four are empty, so that searches are short
 	keys  []lexical.Word // by number plus one; keys[0] is zero
@@ -22,7 +22,8 @@ const mostWordIDs = 1<<16 - 1
 const firstSlots = 256
 
 func newWordTable() wordTable {
-	return wordTable{slots: prefault.Table[uint16](firstSlots), keys: make([]lexical.Word, 1, firstSlots/4), shift: 64 - bits.TrailingZeros(firstSlots)}
+	return wordTable{slots: prefault.Table[uint16](firstSlots), keys: make([]lexical.Word, 1, firstSlots/4),
+		shift: 64 - bits.TrailingZeros(firstSlots)}
 }
 
 // slot returns where the search for a key begins.
@@ -71,8 +72,8 @@ func (t *wordTable) put(id uint16) {
 	t.slots[at] = id
 }
 
-// known sets codes to the numbers of up to lexical.Together texts; present has a bit for each that has one, and others for each that was not met
-// before. The rest are empty and without quotes.
+// known sets codes to the numbers of up to lexical.Together texts; present has a bit for each that has one, and others for each
+// that was not met before. The rest are empty and without quotes.
 func (t *wordTable) known(codes []uint32, texts *[lexical.Together]lexical.Word) (present, others uint64) {
 	present, missed := t.look(codes[:min(len(codes), lexical.Together)], texts)
 	for ; missed != 0; missed &= missed - 1 {
@@ -88,8 +89,8 @@ func (t *wordTable) known(codes []uint32, texts *[lexical.Together]lexical.Word)
 	return present, others
 }
 
-// lookOneByOne looks for texts where their searches begin: present has a bit for each whose number is there, to which its code is set, and missed for
-// each that may be elsewhere. The codes of the rest are 0.
+// lookOneByOne looks for texts where their searches begin: present has a bit for each whose number is there, to which its code
+// is set, and missed for each that may be elsewhere. The codes of the rest are 0.
 func (t *wordTable) lookOneByOne(codes []uint32, texts *[lexical.Together]lexical.Word) (present, missed uint64) {
 	for i := range codes {
 		k := texts[i]

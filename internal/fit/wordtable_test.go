@@ -37,7 +37,8 @@ func TestLookingAgreesWithAnyProcessor(t *testing.T) {
 				id, there := added[texts[i]]
 				switch bit := uint64(1) << i; {
 				case there != (present&bit != 0) || there && codes[i] != id-1:
-					t.Fatalf("round %d: text %v has code %d, present %v; its number is %d", round, texts[i], codes[i], present&bit != 0, id)
+					t.Fatalf("round %d: text %v has code %d, present %v; its number is %d", round, texts[i], codes[i], present&bit != 0,
+						id)
 				case !there && (others&bit != 0) != (texts[i] != lexical.Word{}):
 					t.Fatalf("round %d: text %v, which is not there, is others: %v", round, texts[i], others&bit != 0)
 				}

@@ -77,7 +77,8 @@ func (i *Inference) keyFrom(f *schema.Field, n *schema.Node) {
 	case schema.Float, schema.Double, schema.Boolean, schema.Date, schema.Time, schema.Binary:
 		return
 	}
-	if n.Nulls() > 0 || n.Seen&schema.ClassToken != 0 || n.Evidence.Values() != i.Records || f.Notation.Format != "" && f.Type.Kind != schema.String {
+	if n.Nulls() > 0 || n.Seen&schema.ClassToken != 0 || n.Evidence.Values() != i.Records || f.Notation.Format != "" &&
+		f.Type.Kind != schema.String {
 		return
 	}
 	unique, known := n.Unique()
@@ -85,7 +86,8 @@ func (i *Inference) keyFrom(f *schema.Field, n *schema.Node) {
 	case unique:
 		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "all values differ, none is null", true})
 	case !known && float64(distinct) > 0.97*float64(i.Records):
-		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "about as many different values as records, none null; too many to be held against each other", false})
+		i.Advice.Keys = append(i.Advice.Keys, KeyCandidate{f.Name, "about as many different values as records, none null; too many " +
+			"to be held against each other", false})
 	}
 }
 
@@ -156,7 +158,8 @@ func (i *Inference) measure(ctx context.Context, b run.Budget) (float64, error) 
 		return 0, fmt.Errorf("measuring a sample: %w", err)
 	}
 	var text int64
-	r := scan.Request{Target: scan.Target{Schema: s, Unknown: fit.UnknownKept, Style: schema.SafeNames}, Sample: scan.NewSampleOf(scan.MeasuredSpot), Budget: b, Stage: run.Measuring}
+	r := scan.Request{Target: scan.Target{Schema: s, Unknown: fit.UnknownKept, Style: schema.SafeNames},
+		Sample: scan.NewSampleOf(scan.MeasuredSpot), Budget: b, Stage: run.Measuring}
 	err = i.Source.Rows.Read(ctx, r, func(rows *scan.Rows) error {
 		if rows.Batch == nil {
 			return nil

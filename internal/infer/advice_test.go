@@ -19,15 +19,19 @@ func TestNotesAndCandidates(t *testing.T) {
 		if i == 77 {
 			level = "deep"
 		}
-		text.WriteString(strings.Join([]string{number(i + 1), "00" + number(100+i%7), []string{"a", "b", "c"}[i%3], "2031-0" + number(1+i%9) + "-01T00:00:00", level, "0" + number(1+i%9) + "/02/2031",
+		text.WriteString(strings.Join([]string{number(i + 1), "00" + number(100+i%7), []string{"a", "b", "c"}[i%3], "2031-0" +
+			number(1+i%9) + "-01T00:00:00", level, "0" + number(1+i%9) + "/02/2031",
 			number(4_000_000_000_000_000 + i), number(i%5) + ",50 €"}, ";") + "\n")
 	}
 	testfolder.Make(t, map[string]string{"in.csv": strings.Replace(text.String(), ",", ";", 7)})
-	i, err := Infer(t.Context(), Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}}, run.DefaultBudget())
+	i, err := Infer(t.Context(), Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}},
+		run.DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}
-	for column, want := range map[string]string{"code": "leading zeros", "level": "1 of 400 are not numbers", "day": "--type 'day=date(%d/%m/%Y)'", "card": "16 digits each", "price": "--type 'price=double(#.###,# €)'", "id": "", "area": ""} {
+	for column, want := range map[string]string{"code": "leading zeros", "level": "1 of 400 are not numbers",
+		"day": "--type 'day=date(%d/%m/%Y)'", "card": "16 digits each", "price": "--type 'price=double(#.###,# €)'", "id": "",
+		"area": ""} {
 		f, n, err := i.Column(column)
 		if err != nil {
 			t.Fatal(err)
@@ -47,7 +51,8 @@ func TestNotesAndCandidates(t *testing.T) {
 	for _, p := range i.Advice.Partitions {
 		fields = append(fields, p.Field)
 	}
-	if strings.Join(keys, " ") != "id card" || !strings.Contains(strings.Join(fields, " "), "area") || !strings.Contains(strings.Join(fields, " "), "day(at)") || i.Advice.Ratio <= 0 {
+	if strings.Join(keys, " ") != "id card" || !strings.Contains(strings.Join(fields, " "), "area") ||
+		!strings.Contains(strings.Join(fields, " "), "day(at)") || i.Advice.Ratio <= 0 {
 		t.Errorf("keys %v, partitions %v, ratio %v", keys, fields, i.Advice.Ratio)
 	}
 	if _, _, err := i.Column("lvel"); err == nil || !strings.Contains(err.Error(), "nearest name is level") {
@@ -69,11 +74,13 @@ func TestForesee(t *testing.T) {
 		text.WriteString(number(100_000+i) + ",2031-05-" + number(10+i%20) + "T" + number(10+i/20%10) + ":00:00,a" + number(i%3) + "\n")
 	}
 	testfolder.Make(t, map[string]string{"in.csv": text.String()})
-	i, err := Infer(t.Context(), Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}}, run.DefaultBudget())
+	i, err := Infer(t.Context(), Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}},
+		run.DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}
-	for fields, want := range map[string]string{"id": "about 5000 partitions", "hour(at)": "'day(at)'", "area": "", "bucket(500,id)": "about 500 partitions", "day(at)": ""} {
+	for fields, want := range map[string]string{"id": "about 5000 partitions", "hour(at)": "'day(at)'", "area": "",
+		"bucket(500,id)": "about 500 partitions", "day(at)": ""} {
 		spec, err := layout.ParseSpec(fields, i.Schema)
 		if err != nil {
 			t.Fatal(err)

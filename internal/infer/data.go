@@ -33,7 +33,8 @@ type Reading struct {
 // UseWKB has features of GeoJSON read as rows of their properties, with their geometries as WKB.
 func (r *Reading) UseWKB() {
 	r.WKB = true
-	types := map[string]schema.Stated{geojson.GeometryColumn: {Type: schema.Type{Kind: schema.Binary}, Notation: schema.Notation{Format: "base64"}}}
+	types := map[string]schema.Stated{geojson.GeometryColumn: {Type: schema.Type{Kind: schema.Binary},
+		Notation: schema.Notation{Format: "base64"}}}
 	for path, stated := range r.Corrections.Types {
 		types[path] = stated
 	}
@@ -59,7 +60,8 @@ type form struct {
 	plan      *shape.Plan
 }
 
-// Survey finds the objects of a source, and settles the form that its rows get. What is then said of columns in the reading is of those of the rows.
+// Survey finds the objects of a source, and settles the form that its rows get. What is then said of columns in the reading is
+// of those of the rows.
 func Survey(ctx context.Context, r *Reading, b run.Budget) (*Data, error) {
 	r.Stated.Lists = r.Shape.Lists()
 	found, err := source.Survey(ctx, r.Reading)
@@ -71,7 +73,8 @@ func Survey(ctx context.Context, r *Reading, b run.Budget) (*Data, error) {
 		return d, nil
 	}
 	if _, declared := d.Rows.Declared(); declared && r.Shape.Empty() {
-		return nil, fault.New(fault.Usage, "the rows of columnar files are shown as they are").Try("leave out what is said of columns, or convert the files first")
+		return nil, fault.New(fault.Usage, "the rows of columnar files are shown as they are").Try("leave out what is said of " +
+			"columns, or convert the files first")
 	}
 	c := r.Corrections
 	// What is said of columns in the source holds before the rows change, names and keys after.
@@ -198,10 +201,12 @@ func (d *Data) ForeseeRows(ctx context.Context, r Reading, b run.Budget) error {
 	if err != nil || before == 0 {
 		return err
 	}
-	text := fmt.Sprintf("lists that have nothing to do with each other make %s of %s, at most %s of one record (%s)", wording.Count(after, true, "row", "rows"),
+	text := fmt.Sprintf("lists that have nothing to do with each other make %s of %s, at most %s of one record (%s)",
+		wording.Count(after, true, "row", "rows"),
 		wording.Count(before, true, "record", "records"), wording.Count(most, true, "row", "rows"), where)
 	if after > mostMultiplied*before && !r.Confirmed {
-		return fault.New(fault.Usage, "%s", text).Try("go through the lists side by side with --unnest a,b, or confirm it with --confirm-multiply")
+		return fault.New(fault.Usage, "%s", text).Try("go through the lists side by side with --unnest a,b, or confirm it with " +
+			"--confirm-multiply")
 	}
 	b.Warned(text)
 	return nil

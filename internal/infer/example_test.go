@@ -13,8 +13,10 @@ import (
 
 func ExampleInfer() {
 	ctx, s := context.Background(), storage.NewMemory()
-	_ = storage.WriteAll(ctx, s, "mem://harbour/in.ndjson", []byte("{\"id\":1,\"at\":\"2031-05-01\"}\n{\"id\":2.5}\n"), storage.Creation{})
-	i, err := infer.Infer(ctx, infer.Reading{Reading: source.Reading{Store: s, Sources: []string{"mem://harbour/in.ndjson"}}}, run.DefaultBudget())
+	_ = storage.WriteAll(ctx, s, "mem://harbour/in.ndjson", []byte("{\"id\":1,\"at\":\"2031-05-01\"}\n{\"id\":2.5}\n"),
+		storage.Creation{})
+	i, err := infer.Infer(ctx, infer.Reading{Reading: source.Reading{Store: s, Sources: []string{"mem://harbour/in.ndjson"}}},
+		run.DefaultBudget())
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -9,8 +9,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// A partitioning is warned of when it would lead to more than manyPartitions with files below smallFile bytes. parquetShare is about what is left of
-// text as Parquet, and unpackedTimes how much more a packed file holds than it takes.
+// A partitioning is warned of when it would lead to more than manyPartitions with files below smallFile bytes. parquetShare is
+// about what is left of text as Parquet, and unpackedTimes how much more a packed file holds than it takes.
 const (
 	manyPartitions = 100
 	smallFile      = 1 << 20
@@ -21,7 +21,8 @@ const (
 // coarser are the transforms that lead to fewer partitions.
 var coarser = map[string]string{"hour": "day", "day": "month", "month": "year"}
 
-// Foresee warns before rows are written to very many small files, as far as the evidence tells; it returns nothing where there is no reason to.
+// Foresee warns before rows are written to very many small files, as far as the evidence tells; it returns nothing where there
+// is no reason to.
 func (i *Inference) Foresee(spec layout.Spec) string {
 	var text int64
 	for _, in := range i.Source.Inputs {
@@ -44,7 +45,8 @@ func (i *Inference) Foresee(spec layout.Spec) string {
 	if partitions <= manyPartitions || each >= smallFile || worst.Column == "" {
 		return ""
 	}
-	return fmt.Sprintf("about %.0f partitions with files of about %.0f kB each are to come, which are slow to read; %s would lead to fewer", partitions, math.Ceil(each/1000), fewer(worst))
+	return fmt.Sprintf("about %.0f partitions with files of about %.0f kB each are to come, which are slow to read; %s would lead to fewer",
+		partitions, math.Ceil(each/1000), fewer(worst))
 }
 
 // fewer proposes a transform that leads to fewer partitions.

@@ -127,7 +127,8 @@ func (d *Data) infer(ctx context.Context, r Reading, b run.Budget, whole, keys b
 		return d.declared(declared, r)
 	}
 	if r.Corrections.DecimalMark != "" && d.Format() != sniff.Delimited {
-		return nil, fault.New(fault.Usage, "--decimal-mark is for delimited text; numbers in %s always have a point", d.Format()).Try("leave it out")
+		return nil, fault.New(fault.Usage, "--decimal-mark is for delimited text; numbers in %s always have a point",
+			d.Format()).Try("leave it out")
 	}
 	var sample *scan.Sample
 	if whole = whole || d.Bytes <= scan.SmallBytes; !whole {
@@ -146,14 +147,16 @@ func (d *Data) infer(ctx context.Context, r Reading, b run.Budget, whole, keys b
 		return nil, err
 	}
 	if len(settled.Fields) == 0 && len(settled.Omit) > 0 && len(unmatched) == 0 && whole {
-		return nil, fault.New(fault.Usage, "--only and --drop leave no column").Try("keep one of %s", strings.Join(settled.Omit[:min(len(settled.Omit), 10)], ", "))
+		return nil, fault.New(fault.Usage, "--only and --drop leave no column").Try("keep one of %s",
+			strings.Join(settled.Omit[:min(len(settled.Omit), 10)], ", "))
 	}
 	columns := 0
 	settled.Walk(func(string, *schema.Field) { columns++ })
 	if err := r.Limits.CheckColumns(columns, d.Inputs[0].Location); err != nil {
 		return nil, err
 	}
-	return &Inference{Source: d, Schema: settled, Observed: total, Records: total.Records(), Whole: whole, Unmatched: unmatched, sample: sample}, nil
+	return &Inference{Source: d, Schema: settled, Observed: total, Records: total.Records(), Whole: whole, Unmatched: unmatched,
+		sample: sample}, nil
 }
 
 // declared settles the schema of a source that declares its columns: it is these, with corrections.
@@ -195,8 +198,9 @@ func (d *Data) wide() bool {
 	return slices.ContainsFunc(d.Inputs, func(in source.Input) bool { return len(in.Rules.Names) > wideNames })
 }
 
-// mostExactly is how many different values of all columns together are counted exactly, in 128 MiB, and how many values are held against each other
-// to tell whether all differ, in 128 MiB more; beyond it the number is estimated, and whether all differ stays open.
+// mostExactly is how many different values of all columns together are counted exactly, in 128 MiB, and how many values are
+// held against each other to tell whether all differ, in 128 MiB more; beyond it the number is estimated, and whether all
+// differ stays open.
 const mostExactly = 16 << 20
 
 // observe gathers the evidence of a pass.
@@ -256,7 +260,8 @@ func distinctNames(path string, fields []schema.Field) error {
 	seen := map[string]string{}
 	for _, f := range fields {
 		if other, ok := seen[strings.ToLower(f.Name)]; ok {
-			return fault.New(fault.Usage, "the columns %q and %q would both be called %q", path+other, path+f.Source(), f.Name).Try("give one of them another name with --rename")
+			return fault.New(fault.Usage, "the columns %q and %q would both be called %q", path+other, path+f.Source(),
+				f.Name).Try("give one of them another name with --rename")
 		}
 		seen[strings.ToLower(f.Name)] = f.Source()
 		if err := distinctNames(path+f.Source()+".", f.Type.Fields); err != nil {
@@ -274,7 +279,8 @@ func (i *Inference) Matched() error {
 	u := i.Unmatched[0]
 	var names []string
 	i.Observed.Root.Walk(func(path string) { names = append(names, path) })
-	return fault.New(fault.Usage, "%s names a column %q that the source does not have", u.Flag, u.Name).Try("%s", schema.Choices(u.Name, names))
+	return fault.New(fault.Usage, "%s names a column %q that the source does not have", u.Flag, u.Name).Try("%s",
+		schema.Choices(u.Name, names))
 }
 
 // OfRecords returns the inference of the records that rows of another form come of; without one, the inference itself.
@@ -293,8 +299,8 @@ func (i *Inference) AssumedStarts() map[int][]int64 {
 	return i.sample.AssumedStarts
 }
 
-// SettleUnseen makes plain strings of the columns in which the whole source has no value. Their type stays open, except that of the elements of lists
-// and the keys and values of maps, which a table cannot change.
+// SettleUnseen makes plain strings of the columns in which the whole source has no value. Their type stays open, except that of
+// the elements of lists and the keys and values of maps, which a table cannot change.
 func SettleUnseen(s *schema.Schema) {
 	parts := make(map[*schema.Field]bool)
 	s.Walk(func(_ string, f *schema.Field) {
@@ -340,7 +346,8 @@ func (i *Inference) Walk(visit func(path string, f *schema.Field, n *schema.Node
 	walkPairs("", i.Schema.Fields, &i.Observed.Root, 0, visit)
 }
 
-func walkPairs(prefix string, fields []schema.Field, parent *schema.Node, depth int, visit func(string, *schema.Field, *schema.Node, int)) {
+func walkPairs(prefix string, fields []schema.Field, parent *schema.Node, depth int,
+	visit func(string, *schema.Field, *schema.Node, int)) {
 	for at := range fields {
 		f := &fields[at]
 		if node := parent.Member(f.Source()); node != nil {

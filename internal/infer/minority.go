@@ -22,7 +22,8 @@ func minorityNote(n *schema.Node) string {
 		}
 	}
 	group := most
-	for _, g := range []schema.Class{schema.Numeric, schema.ClassDate | schema.ClassTimestamp, schema.ClassDayFirst | schema.ClassDayOrMonth} {
+	for _, g := range []schema.Class{schema.Numeric, schema.ClassDate | schema.ClassTimestamp,
+		schema.ClassDayFirst | schema.ClassDayOrMonth} {
 		if most&g != 0 {
 			group, others = g, others&^g
 		}
@@ -40,9 +41,13 @@ func minorityNote(n *schema.Node) string {
 }
 
 // groupNames are the words for what most values of a column are.
-var groupNames = map[schema.Class]string{schema.Numeric: "numbers", schema.ClassDate | schema.ClassTimestamp: "dates", schema.ClassDayFirst | schema.ClassDayOrMonth: "dates",
-	schema.ClassBoolean: "booleans", schema.ClassTime: "times", schema.ClassTimestampTz: "timestamps with a zone", schema.ClassUUID: "uuids",
-	schema.ClassMonthFirst: "month-first dates", schema.ClassYearFirst: "dates", schema.ClassYesNo: "yes or no", schema.ClassLetter: "t or f",
+var groupNames = map[schema.Class]string{schema.Numeric: "numbers", schema.ClassDate | schema.ClassTimestamp: "dates",
+	schema.ClassDayFirst | schema.ClassDayOrMonth: "dates",
+	schema.ClassBoolean:                           "booleans", schema.ClassTime: "times",
+	schema.ClassTimestampTz: "timestamps with a zone",
+	schema.ClassUUID:        "uuids",
+	schema.ClassMonthFirst:  "month-first dates", schema.ClassYearFirst: "dates", schema.ClassYesNo: "yes or no",
+	schema.ClassLetter: "t or f",
 	schema.ClassObject: "objects", schema.ClassArray: "arrays", schema.ClassToken: "null tokens"}
 
 // Against lists the first values that stand against the majority of a column, with their places.
@@ -58,7 +63,8 @@ func (i *Inference) Against(n *schema.Node) []schema.Instance {
 		}
 	}
 	for c := 1; c < schema.Classes; c++ {
-		if class := schema.Class(1 << c); c != most && class != schema.ClassToken && !(class&schema.Numeric != 0 && schema.Class(1<<most)&schema.Numeric != 0) {
+		if class := schema.Class(1 << c); c != most && class != schema.ClassToken &&
+			!(class&schema.Numeric != 0 && schema.Class(1<<most)&schema.Numeric != 0) {
 			out = append(out, n.Instances(class)...)
 		}
 	}

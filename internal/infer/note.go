@@ -85,7 +85,8 @@ func (i *Inference) alternativeNote(path string, n *schema.Node) string {
 	case format == "" && i.quoted(n):
 		return fmt.Sprintf("numbers in quotes: %s gives %s", flag, outcome(first))
 	case format == "":
-		return fmt.Sprintf("digits with leading zeros or a plus sign, kept as text, since a number would lose them: %s gives %s", flag, outcome(first))
+		return fmt.Sprintf("digits with leading zeros or a plus sign, kept as text, since a number would lose them: %s gives %s", flag,
+			outcome(first))
 	case strings.Trim(format, "#,.") != "" && len(found) == 1:
 		return fmt.Sprintf("numbers with text around them: %s gives the numbers alone, %s", flag, outcome(first))
 	case len(found) > 1 && outcome(found[1]) != outcome(first):
@@ -133,7 +134,8 @@ var epochs = []struct {
 	perSecond    int64
 }{{"epoch", "seconds", 1}, {"epoch_ms", "milliseconds", 1_000}, {"epoch_us", "microseconds", 1_000_000}}
 
-// Counts from the one of these instants to the other, in seconds from 1970 on, look like time: from September 2001, when they get a tenth digit, to 2050.
+// Counts from the one of these instants to the other, in seconds from 1970 on, look like time: from September 2001, when they
+// get a tenth digit, to 2050.
 const (
 	earliestEpoch = 1_000_000_000
 	latestEpoch   = 2_524_608_000
@@ -149,7 +151,8 @@ func digitsNote(path string, kind schema.Kind, n *schema.Node) string {
 	high, err2 := strconv.ParseInt(largest, 10, 64)
 	for _, e := range epochs {
 		if err == nil && err2 == nil && low < high && low >= earliestEpoch*e.perSecond && high < latestEpoch*e.perSecond {
-			return fmt.Sprintf("if they are %s since 1970, %s gives %s to %s", e.unit, typeFlag(path, "timestamptz("+e.format+")"), instantText(low, e.perSecond), instantText(high, e.perSecond))
+			return fmt.Sprintf("if they are %s since 1970, %s gives %s to %s", e.unit, typeFlag(path, "timestamptz("+e.format+")"),
+				instantText(low, e.perSecond), instantText(high, e.perSecond))
 		}
 	}
 	if len(smallest) != len(largest) || len(smallest) < identifierDigits {

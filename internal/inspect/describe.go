@@ -110,7 +110,8 @@ func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.Fi
 		return nil, nil, err
 	}
 	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
-		Sort: t.Sort.String(), Deletes: deletes, Files: len(files), Formats: []string{}, Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
+		Sort: t.Sort.String(), Deletes: deletes, Files: len(files), Formats: []string{}, Columns: []ColumnInfo{},
+		Snapshots: []SnapshotInfo{}}
 	for _, f := range files {
 		info.Rows += f.Rows
 		info.Bytes += f.Bytes
@@ -167,7 +168,8 @@ func columnInfos(s schema.Schema, leaves map[int]*column) []ColumnInfo {
 	visit = func(prefix string, f schema.Field, depth int) column {
 		at := len(out)
 		path := prefix + f.Name
-		out = append(out, ColumnInfo{ID: f.ID, Path: path, Depth: depth, Name: f.Name, Type: f.Type.String(), Required: f.Required, Origin: f.Origin, Longest: f.Longest})
+		out = append(out, ColumnInfo{ID: f.ID, Path: path, Depth: depth, Name: f.Name, Type: f.Type.String(), Required: f.Required,
+			Origin: f.Origin, Longest: f.Longest})
 		if f.Type.Nested() {
 			out[at].Type = f.Type.Kind.String()
 		}
@@ -236,11 +238,13 @@ func DescribeFile(ctx context.Context, s storage.Store, location string) (column
 // describable refuses what is no columnar file, and says what it is and which command tells more of it.
 func describable(ctx context.Context, s storage.Store, location string) error {
 	wrong := func(what string) error {
-		return fault.New(fault.Usage, "is %s, and only tables and columnar files are described", what).In(location).Try("look at it with").By(fault.LookAt, location)
+		return fault.New(fault.Usage, "is %s, and only tables and columnar files are described",
+			what).In(location).Try("look at it with").By(fault.LookAt, location)
 	}
 	if o, err := s.Stat(ctx, location); err == nil && o.Kind == storage.Folder {
 		if locate.IsTable(ctx, s, location) {
-			return fault.New(fault.Usage, "is the folder of a table").In(location).Try("name the table as namespace.table, with its --warehouse")
+			return fault.New(fault.Usage, "is the folder of a table").In(location).Try("name the table as namespace.table, with its " +
+				"--warehouse")
 		}
 		return wrong("a folder")
 	}

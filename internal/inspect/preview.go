@@ -49,7 +49,8 @@ func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error
 		return nil, err
 	}
 	first := d.Inputs[0]
-	p := &Preview{Name: first.Location, Objects: len(d.Inputs), Bytes: d.Bytes, Empty: d.Empty, Hidden: d.Hidden, Passed: d.Passed, Rules: first.Rules.Reasons}
+	p := &Preview{Name: first.Location, Objects: len(d.Inputs), Bytes: d.Bytes, Empty: d.Empty, Hidden: d.Hidden, Passed: d.Passed,
+		Rules: first.Rules.Reasons}
 	for _, in := range d.Inputs[1:] {
 		if other := differing(first.Rules, in.Rules); len(other) > 0 {
 			p.Others = append(p.Others, OtherRules{in.Location, other})
@@ -70,7 +71,8 @@ func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error
 				g.column(f.Name)
 			}
 			// What is said of the rows' columns gives them other names, in the same places.
-			return d.Rows.Texts(ctx, n, func(r scan.Record) error { return g.add(scan.Record{Names: p.Columns[:len(r.Cells)], Cells: r.Cells}) })
+			return d.Rows.Texts(ctx, n,
+				func(r scan.Record) error { return g.add(scan.Record{Names: p.Columns[:len(r.Cells)], Cells: r.Cells}) })
 		}
 		err := d.Rows.Texts(ctx, n, g.add)
 		g.square()

@@ -55,7 +55,8 @@ func TestBufferedKeepsTheOrderOfBytes(t *testing.T) {
 			t.Fatal(err)
 		}
 		if !bytes.Equal(file.Bytes(), want) || file.committed != 1 {
-			t.Errorf("%d bytes: %d came through, in order: %v; committed %d times", size, file.Len(), bytes.Equal(file.Bytes(), want), file.committed)
+			t.Errorf("%d bytes: %d came through, in order: %v; committed %d times", size, file.Len(), bytes.Equal(file.Bytes(), want),
+				file.committed)
 		}
 	}
 }

@@ -14,7 +14,8 @@ import (
 )
 
 func ExampleRouter() {
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "area", Type: schema.Type{Kind: schema.String}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "area", Type: schema.Type{Kind: schema.String}}}}
 	s.AssignIDs()
 	spec, err := layout.ParseSpec("area", s)
 	if err != nil {

@@ -49,7 +49,8 @@ func (f *deviceFile) Commit() error {
 
 func (f *deviceFile) Abort() error { return f.Commit() }
 
-// A disk that is full, or takes no more files, ends the writing with its error wherever it happens, and no file stays open, nor any temporary one.
+// A disk that is full, or takes no more files, ends the writing with its error wherever it happens, and no file stays open, nor
+// any temporary one.
 func TestFullDisksAreTold(t *testing.T) {
 	s := schema.Schema{Fields: []schema.Field{column("area", schema.Long), column("depth", schema.Double)}}
 	s.AssignIDs()

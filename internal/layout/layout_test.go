@@ -92,7 +92,8 @@ func TestTransformsAgree(t *testing.T) {
 		b.Append(v)
 		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral(v), "identity bucket truncate"})
 	}
-	for _, v := range []decimal128.Num{decimal128.FromI64(0), decimal128.FromI64(1065), decimal128.FromI64(-1065), decimal128.FromI64(127), decimal128.FromI64(128), decimal128.FromI64(-129),
+	for _, v := range []decimal128.Num{decimal128.FromI64(0), decimal128.FromI64(1065), decimal128.FromI64(-1065),
+		decimal128.FromI64(127), decimal128.FromI64(128), decimal128.FromI64(-129),
 		decimal128.New(1<<40, 7), decimal128.New(-1<<40, 7)} {
 		b := array.NewDecimal128Builder(memory.DefaultAllocator, &arrow.Decimal128Type{Precision: 38, Scale: 2})
 		b.Append(v)
@@ -108,8 +109,10 @@ func TestTransformsAgree(t *testing.T) {
 		b.Append([]byte(v))
 		samples = append(samples, sample{b.NewArray(), iceberg.NewLiteral([]byte(v)), "identity bucket truncate"})
 	}
-	theirs := map[string]iceberg.Transform{"identity": iceberg.IdentityTransform{}, "year": iceberg.YearTransform{}, "month": iceberg.MonthTransform{},
-		"day": iceberg.DayTransform{}, "hour": iceberg.HourTransform{}, "bucket": iceberg.BucketTransform{NumBuckets: 16}, "truncate": iceberg.TruncateTransform{Width: 3}}
+	theirs := map[string]iceberg.Transform{"identity": iceberg.IdentityTransform{}, "year": iceberg.YearTransform{},
+		"month": iceberg.MonthTransform{},
+		"day":   iceberg.DayTransform{}, "hour": iceberg.HourTransform{}, "bucket": iceberg.BucketTransform{NumBuckets: 16},
+		"truncate": iceberg.TruncateTransform{Width: 3}}
 	for _, s := range samples {
 		for _, name := range strings.Fields(s.kinds) {
 			ours, err := Transform{Name: name, Width: map[string]int{"bucket": 16, "truncate": 3}[name]}.apply(leaf{values: s.array}, 0)
@@ -181,8 +184,10 @@ func TestFolders(t *testing.T) {
 		{Transform{Name: "hour", Column: "at"}, int32(1), date, "at_hour=1970-01-01-01"},
 		{Transform{Name: "identity", Column: "day"}, int32(0), date, "day=1970-01-01"},
 		{Transform{Name: "bucket", Width: 4, Column: "id"}, int32(3), date, "id_bucket=3"},
-		{Transform{Name: "identity", Column: "price"}, Decimal{decimal128.FromI64(-1950), 2}, &arrow.Decimal128Type{Precision: 9, Scale: 2}, "price=-19.50"},
-		{Transform{Name: "identity", Column: "id"}, uuid.MustParse("f79c3e09-677c-4bbd-a479-3f349cb785e7"), &arrow.FixedSizeBinaryType{ByteWidth: 16}, "id=f79c3e09-677c-4bbd-a479-3f349cb785e7"},
+		{Transform{Name: "identity", Column: "price"}, Decimal{decimal128.FromI64(-1950), 2},
+			&arrow.Decimal128Type{Precision: 9, Scale: 2}, "price=-19.50"},
+		{Transform{Name: "identity", Column: "id"}, uuid.MustParse("f79c3e09-677c-4bbd-a479-3f349cb785e7"),
+			&arrow.FixedSizeBinaryType{ByteWidth: 16}, "id=f79c3e09-677c-4bbd-a479-3f349cb785e7"},
 		{Transform{Name: "truncate", Width: 2, Column: "key"}, Bytes("\x00/"), arrow.BinaryTypes.Binary, "key_trunc=002f"},
 		{Transform{Name: "identity", Column: "a"}, nil, text, "a=null"},
 		{Transform{Name: "identity", Column: "a"}, "null", text, "a=%6Eull"},

@@ -33,7 +33,8 @@ func ParseSize(flag, text string) (int64, error) {
 func (o *Options) ParseRowGroup(text string) error {
 	if rows, err := strconv.ParseInt(strings.TrimSpace(text), 10, 64); err == nil {
 		if rows < 1 {
-			return fault.New(fault.Usage, "--row-group %s is no number of rows", text).Try("write a number of rows or a size, like 1000000 or 64MB")
+			return fault.New(fault.Usage, "--row-group %s is no number of rows",
+				text).Try("write a number of rows or a size, like 1000000 or 64MB")
 		}
 		o.Columnar.RowGroupRows = rows
 		return nil

@@ -3,7 +3,8 @@ package layout
 import "testing"
 
 func TestParseSize(t *testing.T) {
-	for text, want := range map[string]int64{"256MB": 256e6, "64 MiB": 64 << 20, "1.5GB": 1.5e9, "100B": 100, "2kB": 2000, "1GiB": 1 << 30} {
+	for text, want := range map[string]int64{"256MB": 256e6, "64 MiB": 64 << 20, "1.5GB": 1.5e9, "100B": 100, "2kB": 2000,
+		"1GiB": 1 << 30} {
 		if got, err := ParseSize("--file-size", text); err != nil || got != want {
 			t.Errorf("%s: %d, %v, want %d", text, got, err, want)
 		}

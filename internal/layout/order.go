@@ -44,8 +44,8 @@ func (s Sort) String() string {
 	return strings.Join(parts, ", ")
 }
 
-// ParseSort reads fields separated by commas: sea_area, observed_at desc nulls last. Without a word about nulls they come first in ascending order
-// and last in descending, as the Iceberg specification has it.
+// ParseSort reads fields separated by commas: sea_area, observed_at desc nulls last. Without a word about nulls they come first
+// in ascending order and last in descending, as the Iceberg specification has it.
 func ParseSort(text string, s schema.Schema) (Sort, error) {
 	var out Sort
 	if strings.TrimSpace(text) == "" {
@@ -89,7 +89,8 @@ func parseSortField(text string, s schema.Schema) (SortField, error) {
 		return f, err
 	}
 	if column.Type.Nested() {
-		return f, fault.New(fault.Usage, "rows cannot be sorted by %q, which is a %s", path, column.Type.Kind).Try("name one of its parts by its path")
+		return f, fault.New(fault.Usage, "rows cannot be sorted by %q, which is a %s", path,
+			column.Type.Kind).Try("name one of its parts by its path")
 	}
 	f.Column = path
 	return f, nil
@@ -114,7 +115,8 @@ func ColumnPath(s schema.Schema, name string) (*schema.Field, string, error) {
 			return f, strings.Join(path, "."), nil
 		}
 		if f.Type.Kind != schema.Struct {
-			return nil, "", fault.New(fault.Usage, "%q has no part %q: it is a %s", strings.Join(path, "."), parts[i+1], f.Type.Kind).Try("only parts of structs can be named")
+			return nil, "", fault.New(fault.Usage, "%q has no part %q: it is a %s", strings.Join(path, "."), parts[i+1],
+				f.Type.Kind).Try("only parts of structs can be named")
 		}
 		fields = schema.Schema{Fields: f.Type.Fields}
 	}

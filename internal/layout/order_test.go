@@ -22,7 +22,8 @@ import (
 
 // nestedSample has columns at the top and one within a struct.
 func nestedSample() schema.Schema {
-	pos := schema.Field{Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{column("depth", schema.Double), column("area", schema.String)}}}
+	pos := schema.Field{Name: "pos", Type: schema.Type{Kind: schema.Struct,
+		Fields: []schema.Field{column("depth", schema.Double), column("area", schema.String)}}}
 	s := schema.Schema{Fields: []schema.Field{column("id", schema.Long), pos, column("note", schema.String)}}
 	s.AssignIDs()
 	return s
@@ -31,13 +32,15 @@ func nestedSample() schema.Schema {
 func TestParseSort(t *testing.T) {
 	s := nestedSample()
 	for text, want := range map[string]string{
-		"": "", "id": "id", "id desc, pos.area nulls last": "id desc, pos.area nulls last", "ID ASC NULLS LAST": "id nulls last", "note desc nulls last": "note desc", "id desc nulls first": "id desc nulls first",
+		"": "", "id": "id", "id desc, pos.area nulls last": "id desc, pos.area nulls last", "ID ASC NULLS LAST": "id nulls last",
+		"note desc nulls last": "note desc", "id desc nulls first": "id desc nulls first",
 	} {
 		if got, err := ParseSort(text, s); err != nil || got.String() != want {
 			t.Errorf("%q: %q, %v, want %q", text, got, err, want)
 		}
 	}
-	for text, want := range map[string]string{"zz": "no column", "pos": "which is a struct", "id,id desc": "twice", "pos.zz": "no column", "id.x": "no part"} {
+	for text, want := range map[string]string{"zz": "no column", "pos": "which is a struct", "id,id desc": "twice", "pos.zz": "no column",
+		"id.x": "no part"} {
 		if _, err := ParseSort(text, s); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
@@ -128,7 +131,8 @@ func texts(b arrow.RecordBatch) []string {
 func TestSortedAndSpilled(t *testing.T) {
 	s := nestedSample()
 	for i, test := range []struct{ spec, sort string }{
-		{"", "id"}, {"", "pos.depth desc nulls first, note"}, {"pos.area", ""}, {"pos.area", "note desc"}, {"bucket(7,id),pos.area", "pos.depth nulls last,id desc"}, {"truncate(6,pos.area)", "id"},
+		{"", "id"}, {"", "pos.depth desc nulls first, note"}, {"pos.area", ""}, {"pos.area", "note desc"},
+		{"bucket(7,id),pos.area", "pos.depth nulls last,id desc"}, {"truncate(6,pos.area)", "id"},
 	} {
 		spec := Spec(nil)
 		if test.spec != "" {

@@ -33,23 +33,29 @@ func rankedOf[B array.Builder, T any](t schema.Type, add func(B, T), values ...T
 
 func kind(k schema.Kind) schema.Type { return schema.Type{Kind: k} }
 
-// everyOrder are values of every type that rows can be sorted by, the smallest first. What is no number comes last (Iceberg specification, "Sort Orders").
+// everyOrder are values of every type that rows can be sorted by, the smallest first. What is no number comes last (Iceberg
+// specification, "Sort Orders").
 func everyOrder() map[string]ranked {
 	num := func(high int64, low uint64) decimal128.Num { return decimal128.New(high, low) }
 	return map[string]ranked{
-		"boolean":   rankedOf(kind(schema.Boolean), (*array.BooleanBuilder).Append, false, true),
-		"int":       rankedOf(kind(schema.Int), (*array.Int32Builder).Append, math.MinInt32, -1, 0, 9, 10, math.MaxInt32),
-		"long":      rankedOf(kind(schema.Long), (*array.Int64Builder).Append, math.MinInt64, -10, -9, 0, 9, 10, math.MaxInt64),
-		"float":     rankedOf(kind(schema.Float), (*array.Float32Builder).Append, float32(math.Inf(-1)), -1.5, 0, 1e-40, 9, 10, float32(math.Inf(1)), float32(math.NaN())),
-		"double":    rankedOf(kind(schema.Double), (*array.Float64Builder).Append, math.Inf(-1), -1e300, -0.5, 5e-324, 9, 10, math.Inf(1), math.NaN()),
+		"boolean": rankedOf(kind(schema.Boolean), (*array.BooleanBuilder).Append, false, true),
+		"int":     rankedOf(kind(schema.Int), (*array.Int32Builder).Append, math.MinInt32, -1, 0, 9, 10, math.MaxInt32),
+		"long":    rankedOf(kind(schema.Long), (*array.Int64Builder).Append, math.MinInt64, -10, -9, 0, 9, 10, math.MaxInt64),
+		"float": rankedOf(kind(schema.Float), (*array.Float32Builder).Append, float32(math.Inf(-1)), -1.5, 0, 1e-40, 9, 10,
+			float32(math.Inf(1)), float32(math.NaN())),
+		"double": rankedOf(kind(schema.Double), (*array.Float64Builder).Append, math.Inf(-1), -1e300, -0.5, 5e-324, 9, 10, math.Inf(1),
+			math.NaN()),
 		"date":      rankedOf(kind(schema.Date), (*array.Date32Builder).Append, arrow.Date32(-40000), -1, 0, 22000),
 		"time":      rankedOf(kind(schema.Time), (*array.Time64Builder).Append, arrow.Time64(0), 1, 86_399_999_999),
 		"timestamp": rankedOf(kind(schema.Timestamp), (*array.TimestampBuilder).Append, arrow.Timestamp(-1<<60), -1, 0, 1<<60),
 		"instant":   rankedOf(kind(schema.TimestampTz), (*array.TimestampBuilder).Append, arrow.Timestamp(-1<<60), -1, 0, 1<<60),
 		"string":    rankedOf(kind(schema.String), (*array.StringBuilder).Append, "", "A", "a", "a\x00", "aa", "b", "ä", "😀"),
-		"binary":    rankedOf(kind(schema.Binary), (*array.BinaryBuilder).Append, []byte{}, []byte{0}, []byte{0, 0}, []byte{1}, []byte{0xff}),
-		"uuid":      rankedOf(kind(schema.UUID), (*array.FixedSizeBinaryBuilder).Append, make([]byte, 16), append(make([]byte, 15), 1), bytes.Repeat([]byte{0x7f}, 16), bytes.Repeat([]byte{0xff}, 16)),
-		"decimal": rankedOf(schema.Type{Kind: schema.Decimal, Precision: 38, Scale: 2}, (*array.Decimal128Builder).Append, num(math.MinInt64/2, 0), num(-1, 0), num(-1, math.MaxUint64), num(0, 0), num(0, 9), num(0, math.MaxUint64),
+		"binary": rankedOf(kind(schema.Binary), (*array.BinaryBuilder).Append, []byte{}, []byte{0}, []byte{0, 0}, []byte{1},
+			[]byte{0xff}),
+		"uuid": rankedOf(kind(schema.UUID), (*array.FixedSizeBinaryBuilder).Append, make([]byte, 16), append(make([]byte, 15), 1),
+			bytes.Repeat([]byte{0x7f}, 16), bytes.Repeat([]byte{0xff}, 16)),
+		"decimal": rankedOf(schema.Type{Kind: schema.Decimal, Precision: 38, Scale: 2}, (*array.Decimal128Builder).Append,
+			num(math.MinInt64/2, 0), num(-1, 0), num(-1, math.MaxUint64), num(0, 0), num(0, 9), num(0, math.MaxUint64),
 			num(1, 0), num(math.MaxInt64/4, 7)),
 	}
 }
@@ -123,7 +129,8 @@ func TestOrdersThatAreRefused(t *testing.T) {
 			t.Errorf("%q is taken for %v", text, got)
 		}
 	}
-	for text, want := range map[string]string{"": "[]", "id": "[id]", "pos.lat desc nulls last": "[pos.lat desc]", "ID desc nulls first": "[id desc nulls first]", "id asc nulls last, pos.lat nulls first": "[id nulls last pos.lat]"} {
+	for text, want := range map[string]string{"": "[]", "id": "[id]", "pos.lat desc nulls last": "[pos.lat desc]",
+		"ID desc nulls first": "[id desc nulls first]", "id asc nulls last, pos.lat nulls first": "[id nulls last pos.lat]"} {
 		got, err := ParseSort(text, s)
 		if err != nil || fmt.Sprint([]SortField(got)) != want {
 			t.Errorf("%q is %v, %v; want %s", text, []SortField(got), err, want)

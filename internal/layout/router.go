@@ -72,7 +72,8 @@ type partition struct {
 
 // NewRouter prepares for batches of a schema.
 func NewRouter(s schema.Schema, spec Spec, o Options, create Create) *Router {
-	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort), disk: disk{dir: o.TempDir}}
+	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort),
+		disk: disk{dir: o.TempDir}}
 	if len(spec) == 0 {
 		r.partitions = []*partition{{}}
 	}
@@ -165,7 +166,8 @@ func (r *Router) drain(ctx context.Context, keep int) error {
 		run := sorted.runs[0]
 		sorted.runs = sorted.runs[1:]
 		left -= run.end - run.start
-		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end)), rowBytes); err != nil {
+		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end)),
+			rowBytes); err != nil {
 			return err
 		}
 	}

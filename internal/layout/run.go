@@ -56,7 +56,8 @@ type disk struct {
 	runs  []*spilled
 }
 
-// take puts the rows that wait in memory on the disk, in the order of their partitions, of which there are so many, and of the sort order.
+// take puts the rows that wait in memory on the disk, in the order of their partitions, of which there are so many, and of the
+// sort order.
 func (d *disk) take(ctx context.Context, w *waiting, partitions int, s sorter) error {
 	rows, err := w.sorted(ctx, partitions, s)
 	if err != nil {
@@ -154,7 +155,8 @@ func (c *cursor) load(s sorter) error {
 	return nil
 }
 
-// merge hands on the rows of one partition, of which each cursor has some in order, in the sort order; rows that are alike keep the order of the runs.
+// merge hands on the rows of one partition, of which each cursor has some in order, in the sort order; rows that are alike keep
+// the order of the runs.
 func merge(ctx context.Context, s sorter, cursors []*cursor, emit func(arrow.RecordBatch) error) error {
 	if len(s.fields) == 0 {
 		return follow(s, cursors, emit)
@@ -267,7 +269,8 @@ func gather(ctx context.Context, cursors []*cursor, order []uint32) (arrow.Recor
 		indices[row] = starts[from]
 		starts[from]++
 	}
-	taking := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(indices), []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(indices))}, nil, 0, 0))
+	taking := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(indices),
+		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(indices))}, nil, 0, 0))
 	columns := make([]arrow.Array, slices[0].NumCols())
 	for c := range columns {
 		parts := make([]arrow.Array, len(slices))

@@ -40,8 +40,8 @@ func (s sorter) sort(batch arrow.RecordBatch, rows []int32) {
 
 const signBit = 1 << 63
 
-// prefixOf returns what makes prefixes of a column's values: the highest bit tells nulls from values, the others are the highest of a number that is ordered as
-// the values are.
+// prefixOf returns what makes prefixes of a column's values: the highest bit tells nulls from values, the others are the
+// highest of a number that is ordered as the values are.
 func prefixOf(l leaf, f SortField) func(row int) uint64 {
 	of := orderedBits(l.values)
 	null, value := uint64(0), uint64(signBit)
@@ -60,7 +60,8 @@ func prefixOf(l leaf, f SortField) func(row int) uint64 {
 	}
 }
 
-// orderedBits returns what makes numbers of the values of a column that are ordered as compareValues orders them, but for values that are close to each other.
+// orderedBits returns what makes numbers of the values of a column that are ordered as compareValues orders them, but for
+// values that are close to each other.
 func orderedBits(a arrow.Array) func(row int) uint64 {
 	whole := func(v int64) uint64 { return uint64(v) ^ signBit }
 	switch a := a.(type) {

@@ -34,7 +34,8 @@ func TestPrefixesAgreeWithValues(t *testing.T) {
 				for j := range int(batch.NumRows()) {
 					c := order.compare(keys, i, keys, j)
 					if a, b := prefix(i), prefix(j); a < b && c >= 0 || a > b && c <= 0 {
-						t.Fatalf("%s, %+v: %s has the prefix %#x, %s has %#x, but they compare as %d", name, f, batch.Column(0).ValueStr(i), a, batch.Column(0).ValueStr(j), b, c)
+						t.Fatalf("%s, %+v: %s has the prefix %#x, %s has %#x, but they compare as %d", name, f,
+							batch.Column(0).ValueStr(i), a, batch.Column(0).ValueStr(j), b, c)
 					}
 				}
 			}

@@ -26,8 +26,8 @@ type Transform struct {
 	As string
 }
 
-// FieldName returns the name of the partition field, which is also its folder's: made of the column's name, with _ for what a name in an Avro
-// schema may not have (Avro specification, "Names"), as manifests are written in Avro.
+// FieldName returns the name of the partition field, which is also its folder's: made of the column's name, with _ for what a
+// name in an Avro schema may not have (Avro specification, "Names"), as manifests are written in Avro.
 func (t Transform) FieldName() string {
 	if t.As != "" {
 		return t.As

@@ -34,8 +34,8 @@ type sorted struct {
 
 type run struct{ partition, start, end int }
 
-// sorted puts the rows in the order of their partitions, of which there are n; within a partition in the sort order, and where that says nothing they
-// stay as they are.
+// sorted puts the rows in the order of their partitions, of which there are n; within a partition in the sort order, and where
+// that says nothing they stay as they are.
 func (w *waiting) sorted(ctx context.Context, n int, s sorter) (sorted, error) {
 	var out sorted
 	starts := make([]int, n+1)

@@ -16,9 +16,10 @@ var Units = [8]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7}
 // Together is how many texts Numbers reads at once.
 const Together = 64
 
-// Numbers reads the first n of up to 64 decimal numbers of up to eight bytes, by their ShortKeys and their sizes in bytes. Bit i of read is set where text
-// i is one: its digits then are values[i], and scales[i] of them stand behind the point, so that it is values[i] / Units[scales[i]]. It takes no leading
-// zeros, no minus zero, no exponents, and no point without digits on both of its sides. The value and scale of an empty text are 0. What stands behind the first n may be overwritten.
+// Numbers reads the first n of up to 64 decimal numbers of up to eight bytes, by their ShortKeys and their sizes in bytes. Bit
+// i of read is set where text i is one: its digits then are values[i], and scales[i] of them stand behind the point, so that it
+// is values[i] / Units[scales[i]]. It takes no leading zeros, no minus zero, no exponents, and no point without digits on both
+// of its sides. The value and scale of an empty text are 0. What stands behind the first n may be overwritten.
 func Numbers(values, scales *[Together]int64, keys, sizes *[Together]uint64, n int) (read uint64) {
 	if n <= 0 {
 		return 0

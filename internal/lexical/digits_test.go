@@ -6,7 +6,8 @@ import (
 	"testing"
 )
 
-// agreesWithTheRest reads a text of up to eight bytes at once and by what reads values otherwise, and reports whether it was read at once.
+// agreesWithTheRest reads a text of up to eight bytes at once and by what reads values otherwise, and reports whether it was
+// read at once.
 func agreesWithTheRest(t *testing.T, text string) bool {
 	t.Helper()
 	v, scale, ok := Number(ShortKey([]byte(text)), len(text))
@@ -25,12 +26,14 @@ func agreesWithTheRest(t *testing.T, text string) bool {
 }
 
 func TestNumbersOfEightBytes(t *testing.T) {
-	for _, text := range []string{"0", "7", "-7", "12345678", "-1234567", "99999999", "0.5", "-0.5", "0.000001", "-12.3456", "-0.001", "10.0"} {
+	for _, text := range []string{"0", "7", "-7", "12345678", "-1234567", "99999999", "0.5", "-0.5", "0.000001", "-12.3456", "-0.001",
+		"10.0"} {
 		if !agreesWithTheRest(t, text) {
 			t.Errorf("%q is not read by its digits", text)
 		}
 	}
-	for _, text := range []string{"", "-", ".", "-.", "00", "-0", "-0.0", "007", "00.5", ".5", "5.", "-5.", "+5", "1.2.3", "1e3", "1-2", " 1", "1 ", "1.5f", "/1", ":1", "1\xae5"} {
+	for _, text := range []string{"", "-", ".", "-.", "00", "-0", "-0.0", "007", "00.5", ".5", "5.", "-5.", "+5", "1.2.3", "1e3", "1-2",
+		" 1", "1 ", "1.5f", "/1", ":1", "1\xae5"} {
 		if agreesWithTheRest(t, text) {
 			t.Errorf("%q is read by its digits", text)
 		}
@@ -83,12 +86,14 @@ func TestNumbersTogether(t *testing.T) {
 			t.Fatalf("of %q, those read are %b together and %b one by one", texts, read, read2)
 		}
 		for i := range n {
-			if read>>i&1 != 0 && (values2[i] != values[i] || scales2[i] != scales[i]) || texts[i] == "" && (values[i] != 0 || values2[i] != 0) {
+			if read>>i&1 != 0 && (values2[i] != values[i] || scales2[i] != scales[i]) || texts[i] == "" &&
+				(values[i] != 0 || values2[i] != 0) {
 				t.Fatalf("%q is %d together and %d one by one", texts[i], values[i], values2[i])
 			}
 			v, scale, ok := Number(keys[i], int(sizes[i]))
 			if ok != (read>>i&1 != 0) || ok && (v != values[i] || scale != int(scales[i])) {
-				t.Fatalf("%q is %d with %d digits behind the point, %v; alone %d with %d, %v", texts[i], values[i], scales[i], read>>i&1, v, scale, ok)
+				t.Fatalf("%q is %d with %d digits behind the point, %v; alone %d with %d, %v", texts[i], values[i], scales[i], read>>i&1,
+					v, scale, ok)
 			}
 		}
 	}

@@ -20,7 +20,8 @@ func TestLong(t *testing.T) {
 		{"9223372036854775807", true, true, math.MaxInt64}, {"-9223372036854775808", true, true, math.MinInt64},
 		{"9223372036854775808", false, false, 0}, {"-9223372036854775809", false, false, 0}, {"99999999999999999999", false, false, 0},
 		{"007", false, true, 7}, {"+5", false, true, 5}, {"-0", false, true, 0}, {"00000000000000000000001", false, true, 1},
-		{"", false, false, 0}, {"-", false, false, 0}, {"+", false, false, 0}, {"1 ", false, false, 0}, {"1.0", false, false, 0}, {"1e3", false, false, 0}, {"0x1", false, false, 0},
+		{"", false, false, 0}, {"-", false, false, 0}, {"+", false, false, 0}, {"1 ", false, false, 0}, {"1.0", false, false, 0},
+		{"1e3", false, false, 0}, {"0x1", false, false, 0},
 	}
 	for _, test := range tests {
 		if v, ok := Long([]byte(test.text)); ok != test.strict || ok && v != test.want {
@@ -33,13 +34,15 @@ func TestLong(t *testing.T) {
 }
 
 func TestTimestampNanos(t *testing.T) {
-	for text, want := range map[string]int64{"1970-01-01T00:00:00.000000001": 1, "1969-12-31T23:59:59.999999999": -1, "1970-01-01 00:00:01": 1e9, "1970-01-01T00:00:00,1234567": 123456700, "1970-01-01T01:00:00.000000009+01:00": 9,
+	for text, want := range map[string]int64{"1970-01-01T00:00:00.000000001": 1, "1969-12-31T23:59:59.999999999": -1,
+		"1970-01-01 00:00:01": 1e9, "1970-01-01T00:00:00,1234567": 123456700, "1970-01-01T01:00:00.000000009+01:00": 9,
 		"2262-04-11T23:47:16.854774": 9223372036854774000} {
 		if v, _, ok := TimestampNanos([]byte(text)); !ok || v != want {
 			t.Errorf("%s: %d, %v, want %d", text, v, ok, want)
 		}
 	}
-	for _, text := range []string{"", "2031-05-01", "2031-05-01T10:15:30.1234567890", "2263-01-01T00:00:00", "1600-01-01T00:00:00", "2031-05-01T10:15:30.12345678x", "."} {
+	for _, text := range []string{"", "2031-05-01", "2031-05-01T10:15:30.1234567890", "2263-01-01T00:00:00", "1600-01-01T00:00:00",
+		"2031-05-01T10:15:30.12345678x", "."} {
 		if v, _, ok := TimestampNanos([]byte(text)); ok {
 			t.Errorf("%s: %d", text, v)
 		}
@@ -47,7 +50,8 @@ func TestTimestampNanos(t *testing.T) {
 }
 
 func TestWholeLong(t *testing.T) {
-	for text, want := range map[string]int64{"12": 12, "12.0": 12, "-3.000": -3, "1.2e1": 12, "7.692024e+06": 7692024, "0.0": 0, "5.": 5, "120e-1": 12, "9223372036854775807.0": 9223372036854775807} {
+	for text, want := range map[string]int64{"12": 12, "12.0": 12, "-3.000": -3, "1.2e1": 12, "7.692024e+06": 7692024, "0.0": 0, "5.": 5,
+		"120e-1": 12, "9223372036854775807.0": 9223372036854775807} {
 		if v, ok := WholeLong([]byte(text)); !ok || v != want {
 			t.Errorf("%s: %d, %v", text, v, ok)
 		}
@@ -64,12 +68,17 @@ func TestDouble(t *testing.T) {
 		text           string
 		strict, stated bool
 	}{
-		{"1.5", true, true}, {"-0.25", true, true}, {".5", true, true}, {"-.5", true, true}, {"1e3", true, true}, {"1.5E-3", true, true}, {"0", true, true}, {"-0", true, true},
-		{"9007199254740992", true, true}, {"9007199254740993", false, true}, {"12345678901234567.8", false, true}, {"0.12345678901234567", true, true},
+		{"1.5", true, true}, {"-0.25", true, true}, {".5", true, true}, {"-.5", true, true}, {"1e3", true, true}, {"1.5E-3", true, true},
+		{"0", true, true}, {"-0", true, true},
+		{"9007199254740992", true, true}, {"9007199254740993", false, true}, {"12345678901234567.8", false, true},
+		{"0.12345678901234567", true, true},
 		{"1.7976931348623157e308", true, true}, {"1e309", false, false}, {"1e-400", false, true}, {"4.9e-324", true, true},
-		{"01.5", false, true}, {"00", false, true}, {"+1.5", false, true}, {".", false, false}, {"", false, false}, {"1e", false, false}, {"1,5", false, false}, {"1e99999", false, false},
-		{"5.", true, true}, {"1.800000000000000000e+01", true, true}, {"6.320000000000000097e-03", true, true}, {"0.1000000000000000055511151231257827", true, true},
-		{"0.1000000000000000055511151231257828", false, true}, {"6.320000000000000098e-03", false, true}, {"1.50000000000000000000000", true, true},
+		{"01.5", false, true}, {"00", false, true}, {"+1.5", false, true}, {".", false, false}, {"", false, false}, {"1e", false, false},
+		{"1,5", false, false}, {"1e99999", false, false},
+		{"5.", true, true}, {"1.800000000000000000e+01", true, true}, {"6.320000000000000097e-03", true, true},
+		{"0.1000000000000000055511151231257827", true, true},
+		{"0.1000000000000000055511151231257828", false, true}, {"6.320000000000000098e-03", false, true},
+		{"1.50000000000000000000000", true, true},
 		{"NaN", false, true}, {"-inf", false, true}, {"Infinity", false, true}, {"-nan", false, false}, {"infinite", false, false},
 	}
 	for _, test := range tests {
@@ -81,7 +90,8 @@ func TestDouble(t *testing.T) {
 		if ok != test.stated {
 			t.Errorf("StatedDouble(%q) = %g, %v", test.text, stated, ok)
 		}
-		if want, err := strconv.ParseFloat(test.text, 64); err == nil && ok && stated != want && !(math.IsNaN(stated) && math.IsNaN(want)) {
+		if want, err := strconv.ParseFloat(test.text, 64); err == nil && ok && stated != want &&
+			!(math.IsNaN(stated) && math.IsNaN(want)) {
 			t.Errorf("StatedDouble(%q) = %g, want %g", test.text, stated, want)
 		}
 	}
@@ -101,7 +111,8 @@ func TestTemporal(t *testing.T) {
 			t.Errorf("Date(%q) = %d, %v, want %d", text, d, ok, want)
 		}
 	}
-	for _, text := range []string{"2031-02-29", "1900-02-29", "2031-13-01", "2031-00-10", "2031-04-31", "0000-01-01", "2031-1-01", "2031/01/01", "20310101xx", ""} {
+	for _, text := range []string{"2031-02-29", "1900-02-29", "2031-13-01", "2031-00-10", "2031-04-31", "0000-01-01", "2031-1-01",
+		"2031/01/01", "20310101xx", ""} {
 		if d, ok := Date([]byte(text)); ok {
 			t.Errorf("Date(%q) = %d", text, d)
 		}
@@ -121,15 +132,18 @@ func TestTemporal(t *testing.T) {
 		text, layout string
 		zoned        bool
 	}{
-		{"2031-05-01 01:02:03", "2006-01-02 15:04:05", false}, {"2031-05-01T01:02", "2006-01-02T15:04", false}, {"2031-05-01T01:02:03.25Z", time.RFC3339Nano, true},
-		{"2031-05-01T01:02:03+02:00", time.RFC3339, true}, {"2031-05-01 01:02:03-0530", "2006-01-02 15:04:05-0700", true}, {"1950-05-01T01:02:03+01", "2006-01-02T15:04:05-07", true},
+		{"2031-05-01 01:02:03", "2006-01-02 15:04:05", false}, {"2031-05-01T01:02", "2006-01-02T15:04", false},
+		{"2031-05-01T01:02:03.25Z", time.RFC3339Nano, true},
+		{"2031-05-01T01:02:03+02:00", time.RFC3339, true}, {"2031-05-01 01:02:03-0530", "2006-01-02 15:04:05-0700", true},
+		{"1950-05-01T01:02:03+01", "2006-01-02T15:04:05-07", true},
 	}
 	for _, s := range stamps {
 		if v, zoned, ok := Timestamp([]byte(s.text)); !ok || zoned != s.zoned || v != micros(s.layout, s.text) {
 			t.Errorf("Timestamp(%q) = %d, %v, %v", s.text, v, zoned, ok)
 		}
 	}
-	for _, text := range []string{"2031-05-01", "2031-05-01T", "2031-05-01T25:00", "2031-05-01T01:02:03X", "2031-05-01T01:02:03+2", "2031-05-01T01:02:03+20:00", "2031-05-01_01:02:03"} {
+	for _, text := range []string{"2031-05-01", "2031-05-01T", "2031-05-01T25:00", "2031-05-01T01:02:03X", "2031-05-01T01:02:03+2",
+		"2031-05-01T01:02:03+20:00", "2031-05-01_01:02:03"} {
 		if v, _, ok := Timestamp([]byte(text)); ok {
 			t.Errorf("Timestamp(%q) = %d", text, v)
 		}
@@ -137,7 +151,8 @@ func TestTemporal(t *testing.T) {
 }
 
 func TestBoolean(t *testing.T) {
-	for text, want := range map[string][2]bool{"true": {true, true}, "FALSE": {true, true}, "yes": {false, true}, "0": {false, true}, "T": {false, true}, "tru": {}, "": {}} {
+	for text, want := range map[string][2]bool{"true": {true, true}, "FALSE": {true, true}, "yes": {false, true}, "0": {false, true},
+		"T": {false, true}, "tru": {}, "": {}} {
 		_, strict := Boolean([]byte(text))
 		_, stated := StatedBoolean([]byte(text))
 		if strict != want[0] || stated != want[1] {
@@ -168,7 +183,8 @@ func FuzzNumbers(f *testing.F) {
 
 // FuzzTemporal holds the parser of timestamps against the standard library's.
 func FuzzTemporal(f *testing.F) {
-	for _, seed := range []string{"2031-05-01T01:02:03Z", "2031-05-01T01:02:03.000001+01:00", "0001-01-01T00:00:00Z", "2031-02-30T00:00:00Z"} {
+	for _, seed := range []string{"2031-05-01T01:02:03Z", "2031-05-01T01:02:03.000001+01:00", "0001-01-01T00:00:00Z",
+		"2031-02-30T00:00:00Z"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -203,7 +219,8 @@ func TestPlainTimestamps(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	agreed := 0
 	for range 200_000 {
-		text := fmt.Appendf(nil, "%04d-%02d-%02d%c%02d:%02d:%02d", random.IntN(4)*random.IntN(2500), random.IntN(14), random.IntN(33), "T T t"[random.IntN(5)],
+		text := fmt.Appendf(nil, "%04d-%02d-%02d%c%02d:%02d:%02d", random.IntN(4)*random.IntN(2500), random.IntN(14), random.IntN(33),
+			"T T t"[random.IntN(5)],
 			random.IntN(25), random.IntN(61), random.IntN(61))
 		if random.IntN(3) == 0 {
 			text[random.IntN(len(text))] = "0123456789-:T /\xff"[random.IntN(16)]
@@ -222,7 +239,8 @@ func TestPlainTimestamps(t *testing.T) {
 	if agreed < 50_000 {
 		t.Errorf("only %d timestamps were read", agreed)
 	}
-	for _, text := range []string{"2031-05-01T01:02:03", "1969-12-31 23:59:59", "2024-02-29T00:00:00", "0001-01-01T00:00:00", "9999-12-31T23:59:59"} {
+	for _, text := range []string{"2031-05-01T01:02:03", "1969-12-31 23:59:59", "2024-02-29T00:00:00", "0001-01-01T00:00:00",
+		"9999-12-31T23:59:59"} {
 		if _, ok := plainTimestamp((*[19]byte)([]byte(text))); !ok {
 			t.Errorf("%s is not read", text)
 		}

@@ -11,8 +11,8 @@ func Special(b []byte) (float64, bool) {
 	return special(b)
 }
 
-// Plain writes a number with the given decimal mark and separators between thousands the usual way: 1.234,5 becomes 1234.5. The text may still
-// be none, but ok is false where it certainly is not. scratch is used for the result.
+// Plain writes a number with the given decimal mark and separators between thousands the usual way: 1.234,5 becomes 1234.5. The
+// text may still be none, but ok is false where it certainly is not. scratch is used for the result.
 func Plain(b []byte, mark byte, scratch *[]byte) (plain []byte, ok bool) {
 	if len(b) == 0 {
 		return nil, false

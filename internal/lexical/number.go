@@ -237,8 +237,8 @@ type Measured struct {
 	Digits, Fraction int
 }
 
-// Measure reads a number of up to 15 digits as it is mostly written: without exponent, plus sign, leading zeros, and not minus zero. ok is false for
-// all others, whatever they are.
+// Measure reads a number of up to 15 digits as it is mostly written: without exponent, plus sign, leading zeros, and not minus
+// zero. ok is false for all others, whatever they are.
 func Measure(b []byte) (m Measured, ok bool) {
 	mantissa, whole, fraction, negative, ok := plain(b)
 	if !ok || negative && mantissa == 0 {
@@ -270,8 +270,8 @@ func Double(b []byte) (float64, bool) {
 	return f, true
 }
 
-// longDouble reads a number of more digits than any double needs, where nothing of them is lost: the digits beyond are zeros, or it is what a double is when it is written with so
-// many digits.
+// longDouble reads a number of more digits than any double needs, where nothing of them is lost: the digits beyond are zeros,
+// or it is what a double is when it is written with so many digits.
 func longDouble(b []byte, n number) (float64, bool) {
 	if n.whole {
 		return 0, false

@@ -7,9 +7,9 @@ import (
 )
 
 // Pattern reads dates, times and timestamps that are written in a stated way. The directives are those of strftime (ISO C and
-// POSIX): %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %T %F %s %%. Month and weekday names are the English ones. %S takes a fraction
-// along, %f is a fraction alone; a number may have fewer digits than usual where no digit follows it.
-// The words epoch, epoch_ms and epoch_us stand for seconds, milliseconds and microseconds since 1970-01-01T00:00:00Z.
+// POSIX): %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %T %F %s %%. Month and weekday names are the English ones. %S
+// takes a fraction along, %f is a fraction alone; a number may have fewer digits than usual where no digit follows it. The
+// words epoch, epoch_ms and epoch_us stand for seconds, milliseconds and microseconds since 1970-01-01T00:00:00Z.
 type Pattern struct {
 	text  string
 	steps []step
@@ -52,7 +52,8 @@ func CompilePattern(text string) (*Pattern, error) {
 			p.steps = append(p.steps, step{literal: '%'})
 			continue
 		case numeric[d] == 0 && !strings.ContainsRune("bBaApzZs", rune(d)):
-			return nil, fmt.Errorf("the pattern %q has %%%c, which is not known; there are %%Y %%y %%m %%d %%e %%j %%b %%B %%a %%A %%H %%I %%M %%S %%f %%p %%z %%Z %%T %%F %%s", text, d)
+			return nil, fmt.Errorf("the pattern %q has %%%c, which is not known; there are %%Y %%y %%m %%d %%e %%j %%b %%B %%a %%A "+
+				"%%H %%I %%M %%S %%f %%p %%z %%Z %%T %%F %%s", text, d)
 		}
 		directives++
 		p.steps = append(p.steps, step{directive: d})
@@ -70,7 +71,8 @@ func CompilePattern(text string) (*Pattern, error) {
 // String returns the pattern as it was stated.
 func (p *Pattern) String() string { return p.text }
 
-// Day and Clock report whether the pattern has what makes a date, and what makes a time of day. A year and the name of a month make the first day of that.
+// Day and Clock report whether the pattern has what makes a date, and what makes a time of day. A year and the name of a month
+// make the first day of that.
 func (p *Pattern) Day() bool {
 	return p.epoch > 0 || p.has("s") || p.has("Yy") && (p.has("j") || p.has("mbB") && p.has("de") || p.has("bB"))
 }
@@ -304,7 +306,8 @@ func daysIn(year, month int) int {
 	return daysInMonth[month]
 }
 
-var months = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+var months = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
+	"december"}
 
 var weekdays = [...]string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
 

@@ -41,7 +41,8 @@ const (
 	years     = 200
 )
 
-// monthStarts has, for each month of those years, the day before it in days since 1970-01-01, with the number of its days in the lowest five bits.
+// monthStarts has, for each month of those years, the day before it in days since 1970-01-01, with the number of its days in
+// the lowest five bits.
 var monthStarts = sync.OnceValue(func() *[12 * years]int32 {
 	var out [12 * years]int32
 	for i := range out {

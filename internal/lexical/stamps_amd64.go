@@ -2,11 +2,12 @@ package lexical
 
 import "golang.org/x/sys/cpu"
 
-// timestampsAVX2 is Timestamps for n texts, of which there must be one. The byte between date and time is separator. Texts that begin behind last are not read;
-// size is that of the others, whose byte 19, once or is added to it, must be mark.
+// timestampsAVX2 is Timestamps for n texts, of which there must be one. The byte between date and time is separator. Texts that
+// begin behind last are not read; size is that of the others, whose byte 19, once or is added to it, must be mark.
 //
 //go:noescape
-func timestampsAVX2(values *[Together]int64, data *byte, places *[Together]Place, n int, months *[12 * years]int32, separator, size, last, or, mark int) (read uint64)
+func timestampsAVX2(values *[Together]int64, data *byte, places *[Together]Place, n int, months *[12 * years]int32, separator, size, last,
+	or, mark int) (read uint64)
 
 func timestamps(values *[Together]int64, data []byte, places *[Together]Place, n int, zoned bool) (read uint64) {
 	const longest = 20

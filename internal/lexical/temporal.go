@@ -147,7 +147,8 @@ func Timestamp(b []byte) (micros int64, zoned, ok bool) {
 	return inZone(int64(days)*MicrosPerDay+micros, b[11+n:])
 }
 
-// TimestampNanos reads what Timestamp reads, with up to nine digits of a second's fraction, in nanoseconds: from 1677-09-21 to 2262-04-11.
+// TimestampNanos reads what Timestamp reads, with up to nine digits of a second's fraction, in nanoseconds: from 1677-09-21 to
+// 2262-04-11.
 func TimestampNanos(b []byte) (nanos int64, zoned, ok bool) {
 	const digits = 6 // of microseconds
 	at := bytes.IndexAny(b, ".,")
@@ -191,7 +192,8 @@ func plainTimestamp(b *[19]byte) (micros int64, ok bool) {
 	year := (d&0xff*10+d>>8&0xff)*100 + d>>16&0xff*10 + d>>24&0xff
 	month, day := d>>40&0xff*10+d>>48&0xff, two(b[:], 8)
 	hour, minute, second := c&0xff*10+c>>8&0xff, c>>24&0xff*10+c>>32&0xff, c>>48&0xff*10+c>>56
-	if year == 0 || month-1 > 11 || day < 1 || day > 28 && day > lastDay(int(year), int(month)) || hour > 23 || minute > 59 || second > 59 {
+	if year == 0 || month-1 > 11 || day < 1 || day > 28 && day > lastDay(int(year), int(month)) || hour > 23 || minute > 59 ||
+		second > 59 {
 		return 0, false
 	}
 	days := daysFromCivil(int(year), int(month), day)

@@ -8,8 +8,8 @@ import (
 // WordBytes is the size in bytes of the longest text that a Word can be.
 const WordBytes = 15
 
-// Word is a text of up to WordBytes bytes: all of them and, in the uppermost byte, how many there are and what quotes have to do with it. Texts are the
-// same when their words are. It is zero for the empty text without quotes.
+// Word is a text of up to WordBytes bytes: all of them and, in the uppermost byte, how many there are and what quotes have to
+// do with it. Texts are the same when their words are. It is zero for the empty text without quotes.
 type Word struct{ Low, High uint64 }
 
 // What is in the uppermost byte of a word beside the size: the text has doubled quotes, or it is empty in quotes.

@@ -11,7 +11,8 @@ import (
 )
 
 // align tells column by column what a load would do.
-func (l Request) align(ctx context.Context, d *infer.Data, load *table.Append, existing *table.Table, b run.Budget, report *write.Report) error {
+func (l Request) align(ctx context.Context, d *infer.Data, load *table.Append, existing *table.Table, b run.Budget,
+	report *write.Report) error {
 	inferred, err := d.All(ctx, l.Reading, b)
 	if err != nil {
 		return err
@@ -54,7 +55,8 @@ func (l Request) align(ctx context.Context, d *infer.Data, load *table.Append, e
 	}
 	for _, d := range report.Drift {
 		if d.Kind == schema.UnknownColumn {
-			report.Alignment = append(report.Alignment, write.Aligned{Column: schema.MisfitColumn, Type: "string", Location: d.Location, From: d.Column, FromType: batch[d.Column], Action: "kept as misfits"})
+			report.Alignment = append(report.Alignment, write.Aligned{Column: schema.MisfitColumn, Type: "string", Location: d.Location,
+				From: d.Column, FromType: batch[d.Column], Action: "kept as misfits"})
 		}
 	}
 	return nil

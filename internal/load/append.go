@@ -69,7 +69,8 @@ func (l *appending) sameKey() error {
 	if len(l.table.Schema.Key) > 0 {
 		has = "the key " + strings.Join(l.table.Schema.Key, ", ")
 	}
-	return fault.New(fault.Usage, "--key %s has no effect on the table %s, which is there already and has %s", strings.Join(l.Corrections.Key, ","), l.table.Name, has).
+	return fault.New(fault.Usage, "--key %s has no effect on the table %s, which is there already and has %s",
+		strings.Join(l.Corrections.Key, ","), l.table.Name, has).
 		Try("leave it out; --required has a record without a value refused")
 }
 
@@ -117,8 +118,8 @@ func cause(s *infer.Data) string {
 	return s.Inputs[0].Location + " and others"
 }
 
-// look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for corrections, and to
-// tell every difference.
+// look infers the batch's schema where it is needed before the first row: for columns that the table does not have, for
+// corrections, and to tell every difference.
 func (l *appending) look(ctx context.Context) (err error) {
 	c := l.Corrections
 	_, declared := l.data.Rows.Declared()
@@ -147,11 +148,13 @@ func (l *appending) prepare() (write.Output, error) {
 	s, next := l.table.Schema.Clone(), l.table.LastColumnID()+1
 	options := l.Layout
 	options.Sort = l.table.Sort
-	out := write.Output{Spec: l.table.Spec, Options: options, Fixed: true, Style: l.Corrections.Names, Stop: l.Drift == Stop, Extras: l.added, Hashes: true, Dry: l.DryRun}
+	out := write.Output{Spec: l.table.Spec, Options: options, Fixed: true, Style: l.Corrections.Names, Stop: l.Drift == Stop,
+		Extras: l.added, Hashes: true, Dry: l.DryRun}
 	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
 	for i := range s.Fields {
 		f := &s.Fields[i]
-		f.Added = slices.Contains(write.OwnColumns, f.Name) || slices.ContainsFunc(l.added, func(e write.Extra) bool { return e.Field.Name == f.Name })
+		f.Added = slices.Contains(write.OwnColumns, f.Name) ||
+			slices.ContainsFunc(l.added, func(e write.Extra) bool { return e.Field.Name == f.Name })
 	}
 	l.notation(&s)
 	if l.inferred != nil {
@@ -184,8 +187,8 @@ func (l *appending) prepare() (write.Output, error) {
 	return out, nil
 }
 
-// addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits comes under any
-// policy.
+// addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits
+// comes under any policy.
 func (l *appending) addOwn(s *schema.Schema, next *int) {
 	for _, e := range l.added {
 		if s.Index(e.Field.Name) >= 0 || l.Drift != Grow && e.Field.Name != schema.MisfitColumn {
@@ -200,15 +203,16 @@ func (l *appending) addOwn(s *schema.Schema, next *int) {
 	}
 }
 
-// byPosition gives the fields of objects without a header the names of the table's columns, in the order these were made, unless the table knows them by
-// the names that fields without a header have.
+// byPosition gives the fields of objects without a header the names of the table's columns, in the order these were made,
+// unless the table knows them by the names that fields without a header have.
 func (l *appending) byPosition() {
 	columns := slices.Clone(l.table.Schema.Fields)
 	slices.SortFunc(columns, func(a, b schema.Field) int { return a.ID - b.ID })
 	index := schema.NewIndex(columns, l.Corrections.Names)
 	for i := range l.data.Inputs {
 		rules := &l.data.Inputs[i].Rules
-		if rules.Format != sniff.Delimited || rules.Header || len(l.Stated.Columns) > 0 || slices.ContainsFunc(rules.Names, func(name string) bool { return index.Find(name) >= 0 }) {
+		if rules.Format != sniff.Delimited || rules.Header || len(l.Stated.Columns) > 0 ||
+			slices.ContainsFunc(rules.Names, func(name string) bool { return index.Find(name) >= 0 }) {
 			continue
 		}
 		names := slices.Clone(rules.Names)
@@ -259,7 +263,8 @@ func (l *appending) evolve(s *schema.Schema, next *int, out *write.Output) error
 		out.Known = nil
 		evolved.Fields = evolved.Fields[:len(s.Fields)]
 		for i := range evolved.Fields {
-			evolved.Fields[i].ID, evolved.Fields[i].Type, evolved.Fields[i].Notation = s.Fields[i].ID, s.Fields[i].Type, s.Fields[i].Notation
+			evolved.Fields[i].ID, evolved.Fields[i].Type, evolved.Fields[i].Notation = s.Fields[i].ID, s.Fields[i].Type,
+				s.Fields[i].Notation
 		}
 	}
 	*s = evolved
@@ -308,7 +313,8 @@ func passOver(s *schema.Schema, batch schema.Schema) {
 		f := &s.Fields[i]
 		omitted := slices.Contains(batch.Omit, f.Source()) || slices.Contains(batch.Omit, f.Name)
 		if batch.OmitRest {
-			omitted = !slices.ContainsFunc(batch.Fields, func(b schema.Field) bool { return b.Source() == f.Source() || b.Name == f.Name })
+			omitted = !slices.ContainsFunc(batch.Fields,
+				func(b schema.Field) bool { return b.Source() == f.Source() || b.Name == f.Name })
 		}
 		f.Skip = omitted && !f.Added
 	}

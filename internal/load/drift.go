@@ -9,8 +9,8 @@ import (
 // Drift says what becomes of differences between a batch and the table it is loaded into.
 type Drift uint8
 
-// Grow adds columns and widens types as the table format allows; Hold keeps the table's schema, and what it does not take goes to the column
-// for misfits; Stop refuses the load.
+// Grow adds columns and widens types as the table format allows; Hold keeps the table's schema, and what it does not take goes
+// to the column for misfits; Stop refuses the load.
 const (
 	Grow Drift = iota
 	Hold

@@ -28,7 +28,8 @@ import (
 )
 
 // driftNotes are values that batches are made of: numbers, dates, words, and some that go badly together.
-var driftValues = []string{"5", "12", "-3", "2.5", "12.50", "deep", "true", "no", "2031-05-01", "99999999999999999999", "1e3", "007", "a, b", "9007199254740993", "0.1", "23/04/2031"}
+var driftValues = []string{"5", "12", "-3", "2.5", "12.50", "deep", "true", "no", "2031-05-01", "99999999999999999999", "1e3", "007",
+	"a, b", "9007199254740993", "0.1", "23/04/2031"}
 
 // driftRecord is a record as column and value; id tells it from all others.
 type driftRecord map[string]string
@@ -198,11 +199,12 @@ func sameValue(raw, got string) bool {
 		return true
 	}
 	// A boolean column takes yes and no, a date column days in another order.
-	return raw == "no" && got == "false" || raw == "23/04/2031" && strings.HasPrefix(got, "2031-04-23") || strings.HasPrefix(got, raw+"T00:00") || strings.HasPrefix(got, raw+" 00:00")
+	return raw == "no" && got == "false" || raw == "23/04/2031" && strings.HasPrefix(got, "2031-04-23") ||
+		strings.HasPrefix(got, raw+"T00:00") || strings.HasPrefix(got, raw+" 00:00")
 }
 
-// TestDriftLosesNothing loads batches whose columns and types differ, in any order and under any policy, and looks for every value afterwards: in
-// its column, among the misfits, or in a load that was refused as a whole.
+// TestDriftLosesNothing loads batches whose columns and types differ, in any order and under any policy, and looks for every
+// value afterwards: in its column, among the misfits, or in a load that was refused as a whole.
 func TestDriftLosesNothing(t *testing.T) {
 	for seed := range int64(60) {
 		random := rand.New(rand.NewSource(seed))
@@ -264,7 +266,8 @@ func driftText(b *testing.B) *infer.Data {
 	var text strings.Builder
 	text.WriteString("id,Buoy Code,Sea Area,kind,at,day,height (m),pressure,temp,ok,note,battery\n")
 	for i := range 200_000 {
-		fmt.Fprintf(&text, "%d,OS-%04d%s%s", 100_000+i, i%3000, line[14:29], strings.Replace(line[29:], "3.250", fmt.Sprintf("%.3f", float64(i%9999)/1000), 1))
+		fmt.Fprintf(&text, "%d,OS-%04d%s%s", 100_000+i, i%3000, line[14:29],
+			strings.Replace(line[29:], "3.250", fmt.Sprintf("%.3f", float64(i%9999)/1000), 1))
 	}
 	testfolder.Make(b, map[string]string{"in.csv": text.String()})
 	r := reading("in.csv")
@@ -315,7 +318,8 @@ func TestWhateverTheSampleShows(t *testing.T) {
 	}
 	head := "id,day,flag,level,gap\n"
 	for name, tail := range map[string]string{
-		"decided late": "x7,23/04/2031,t,9007199254740993,5\n", "never decided": "1,2/2/2031,f,2.5,NA\n", "quoted": "\"1\n2\",\"4/5/2031\",t,\"deep\",\"a\nb\"\n",
+		"decided late": "x7,23/04/2031,t,9007199254740993,5\n", "never decided": "1,2/2/2031,f,2.5,NA\n",
+		"quoted": "\"1\n2\",\"4/5/2031\",t,\"deep\",\"a\nb\"\n",
 	} {
 		testfolder.Make(t, map[string]string{"in.csv": head + filler.String() + tail + filler.String()})
 		sampled, full := loading(t, "", "in.csv"), loading(t, "", "in.csv")

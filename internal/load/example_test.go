@@ -22,7 +22,8 @@ func ExampleLoad() {
 		uri := fmt.Sprintf("mem://harbour/%d.csv", i)
 		_ = storage.WriteAll(ctx, s, uri, []byte(text), storage.Creation{})
 		r := infer.Reading{Reading: source.Reading{Store: s, Sources: []string{uri}}}
-		report, err := load.Load(ctx, load.Request{Task: write.Task{Reading: r}, Warehouse: w, Into: name, Layout: layout.DefaultOptions}, run.DefaultBudget())
+		report, err := load.Load(ctx, load.Request{Task: write.Task{Reading: r}, Warehouse: w, Into: name, Layout: layout.DefaultOptions},
+			run.DefaultBudget())
 		if err != nil {
 			fmt.Println(err)
 			return

@@ -55,7 +55,7 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		report, err = l.once(ctx, b)
 		return err
 	}, func(err error) (bool, error) {
-		// Another load changed the table between the look at it and the commit: the files are done anew for the table as it is.
+		// Another load changed the table between the look at it and the commit: the files are written anew for the table as it is.
 		return errors.Is(err, table.ErrChanged) && tries < mostTries, nil
 	})
 	return report, err
@@ -196,7 +196,8 @@ func (w *pending) commit(ctx context.Context, b run.Budget) error {
 		return err
 	}
 	if snapshot.Unhinted != nil {
-		b.Warned(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them could not be done: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
+		b.Warned(fmt.Sprintf("loaded, snapshot %d of %s; other engines see it after the next command here, since the hint for them "+
+			"could not be written: %s", snapshot.ID, w.report.Table, snapshot.Unhinted))
 	}
 	w.report.SnapshotID, w.report.Seconds = snapshot.ID, time.Since(w.started).Seconds()
 	return nil

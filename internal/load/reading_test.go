@@ -48,7 +48,8 @@ func TestSurplusIsKept(t *testing.T) {
 	for i := range 600_000 {
 		fmt.Fprintf(&b, "%d,x\n", i)
 	}
-	testfolder.Make(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() + "7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
+	testfolder.Make(t, map[string]string{"few.csv": "id,v\n1,a,\"more, \"\"here\"\"\",\n2\nbad,c,d\n3,e\n", "late.csv": b.String() +
+		"7,y,surplus\n", "plain.csv": "id,v\n9,z\n"})
 	c := conversion("few.parquet", "few.csv")
 	c.Stated.Pad, c.Tolerate.Count = true, 1
 	c.Corrections = required("id", schema.Long)
@@ -84,7 +85,8 @@ func TestSurplusIsKept(t *testing.T) {
 
 func TestCutDocumentsAreNamed(t *testing.T) {
 	testfolder.Make(t, map[string]string{"cut.json": "{\n\"rows\": [\n{\"a\": 1},\n{\"a\": 2}"})
-	if _, err := convert.Convert(t.Context(), conversion("out.parquet", "cut.json"), run.DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "cut.json: ends before its objects") {
+	if _, err := convert.Convert(t.Context(), conversion("out.parquet", "cut.json"),
+		run.DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "cut.json: ends before its objects") {
 		t.Errorf("%v", err)
 	}
 }
@@ -106,7 +108,8 @@ func TestUnwritableQuarantineHidesNothing(t *testing.T) {
 
 func TestXMLIsReadLikeJSON(t *testing.T) {
 	testfolder.Make(t, map[string]string{
-		"in/1.xml": "<?xml version='1.0' encoding='ISO-8859-1'?>\n<log>\n <e id='7'><v>1</v><note>caf\xe9</note></e>\n <e id='8'><v>2.5</v></e>\n</log>",
+		"in/1.xml": "<?xml version='1.0' encoding='ISO-8859-1'?>\n<log>\n <e id='7'><v>1</v><note>caf\xe9</note></e>\n <e " +
+			"id='8'><v>2.5</v></e>\n</log>",
 		"in/2.xml": "<log><e id='9'><v>3</v><v>4</v></e><e/></log>", "bad.xml": "<log><e/>\n<e></log>"})
 	if _, err := convert.Convert(t.Context(), conversion("out.parquet", "in"), run.DefaultBudget()); err != nil {
 		t.Fatal(err)
@@ -114,13 +117,15 @@ func TestXMLIsReadLikeJSON(t *testing.T) {
 	if got := strings.Join(rows(t, "out.parquet"), " "); got != "7|[1]|café 8|[2.5]|(null) 9|[3,4]|(null) (null)|(null)|(null)" {
 		t.Errorf("%s", got)
 	}
-	if _, err := convert.Convert(t.Context(), conversion("bad.parquet", "bad.xml"), run.DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "bad.xml:2: is not well-formed XML") {
+	if _, err := convert.Convert(t.Context(), conversion("bad.parquet", "bad.xml"),
+		run.DefaultBudget()); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "bad.xml:2: is not well-formed XML") {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestJSONDocumentsAreRead(t *testing.T) {
-	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, \"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [5 6]}\n ]\n}",
+	testfolder.Make(t, map[string]string{"a.json": "{\n \"n\": 1, \"data\": [\n  {\"id\": 1},\n  {\"id\": 12345678901234567890, " +
+		"\"x\": {}},\n  {\"id\": 1, \"id\": 2},\n {\"id\": [5 6]}\n ]\n}",
 		"b.json": "{\n \"id\": 3\n}\n{\n \"id\": 4\n}"})
 	c := conversion("out.parquet", "a.json", "b.json")
 	c.Tolerate = write.Tolerance{Count: 5}
@@ -128,16 +133,19 @@ func TestJSONDocumentsAreRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(rows(t, "out.parquet"), " "); got != "1|(null) 12345678901234567890|{} 3|(null) 4|(null)" || report.RecordsQuarantined < 2 {
+	if got := strings.Join(rows(t, "out.parquet"), " "); got != "1|(null) 12345678901234567890|{} 3|(null) 4|(null)" ||
+		report.RecordsQuarantined < 2 {
 		t.Errorf("%s, %+v", got, report.Counts)
 	}
-	if text, err := os.ReadFile(report.Quarantine); err != nil || !strings.Contains(string(text), `"line":5`) || !strings.Contains(string(text), "occurs twice") {
+	if text, err := os.ReadFile(report.Quarantine); err != nil || !strings.Contains(string(text), `"line":5`) ||
+		!strings.Contains(string(text), "occurs twice") {
 		t.Errorf("%s, %v", text, err)
 	}
 }
 
 func TestLineageAndPathColumns(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n", "in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
+	testfolder.Make(t, map[string]string{"in/year=2031/area=Cairn Bay/a.csv": "id,v\n1,x\n2\n3,y\nid,v\n4,z\n",
+		"in/year=2032/area=7/b.csv": "v,id\nq,9\n"})
 	c := conversion("out.parquet", "in")
 	c.Lineage, c.PathColumns, c.Tolerate = true, "year={year}/area={sea area}/", write.Tolerance{Count: 1}
 	before := time.Now().UTC()
@@ -155,11 +163,13 @@ func TestLineageAndPathColumns(t *testing.T) {
 		got = append(got, strings.Join(cells[:len(cells)-1], "|"))
 	}
 	first, second := "in/year=2031/area=Cairn Bay/a.csv", "in/year=2032/area=7/b.csv"
-	want := []string{"1|x|2031|Cairn Bay|" + first + "|1", "3|y|2031|Cairn Bay|" + first + "|3", "4|z|2031|Cairn Bay|" + first + "|4", "9|q|2032|7|" + second + "|1"}
+	want := []string{"1|x|2031|Cairn Bay|" + first + "|1", "3|y|2031|Cairn Bay|" + first + "|3", "4|z|2031|Cairn Bay|" + first + "|4",
+		"9|q|2032|7|" + second + "|1"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
-	if want := "id long, v string, year long, sea_area string, _lineage_file string, _lineage_row long, _loaded_at timestamptz"; types(t, "out.parquet") != want {
+	if want := "id long, v string, year long, sea_area string, _lineage_file string, _lineage_row long, _loaded_at timestamptz"; types(t,
+		"out.parquet") != want {
 		t.Errorf("%s", types(t, "out.parquet"))
 	}
 	if report.RecordsRead != 6 || report.RowsWritten != 4 || report.RecordsQuarantined != 1 || report.RecordsSkipped != 1 {
@@ -198,7 +208,8 @@ func TestNestedRowsSurvivePartitioning(t *testing.T) {
 			parts = append(parts, fmt.Sprintf(`"pos":{"lat":%d.5}`, i))
 		}
 		if random.Intn(3) > 0 {
-			parts = append(parts, fmt.Sprintf(`"list":[%s]`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"v":%d,"t":["a%d"]},`, i, i%5), random.Intn(4)), ",")))
+			parts = append(parts, fmt.Sprintf(`"list":[%s]`,
+				strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"v":%d,"t":["a%d"]},`, i, i%5), random.Intn(4)), ",")))
 		}
 		parts = append(parts, fmt.Sprintf(`"area":"area %d"`, random.Intn(40)))
 		b.WriteString("{" + strings.Join(parts, ",") + "}\n")
@@ -226,7 +237,8 @@ func TestNestedRowsSurvivePartitioning(t *testing.T) {
 }
 
 func TestSurveyExplains(t *testing.T) {
-	testfolder.Make(t, map[string]string{"a.csv": "a,b\n1,2\n", "b.ndjson": "{\"a\":1}\n", "c.csv": "5,6\n7,8\n", "p/1.csv": "a,b\n1,2\n", "p/2.csv": "a,b\n"})
+	testfolder.Make(t, map[string]string{"a.csv": "a,b\n1,2\n", "b.ndjson": "{\"a\":1}\n", "c.csv": "5,6\n7,8\n", "p/1.csv": "a,b\n1,2\n",
+		"p/2.csv": "a,b\n"})
 	for _, test := range []struct {
 		sources []string
 		want    string
@@ -234,17 +246,20 @@ func TestSurveyExplains(t *testing.T) {
 		{[]string{"a.csv", "b.ndjson"}, "one run reads one format"},
 		{[]string{"a.csv", "c.csv"}, "c.csv: seems to have no header"},
 	} {
-		if _, err := source.Survey(t.Context(), source.Reading{Store: storage.Disk{}, Sources: test.sources}); err == nil || !strings.Contains(err.Error(), test.want) {
+		if _, err := source.Survey(t.Context(), source.Reading{Store: storage.Disk{}, Sources: test.sources}); err == nil ||
+			!strings.Contains(err.Error(), test.want) {
 			t.Errorf("%v: %v, want %q", test.sources, err, test.want)
 		}
 	}
-	if s, err := source.Survey(t.Context(), source.Reading{Store: storage.Disk{}, Sources: []string{"p"}}); err != nil || !s.Inputs[1].Rules.Header {
+	if s, err := source.Survey(t.Context(), source.Reading{Store: storage.Disk{}, Sources: []string{"p"}}); err != nil ||
+		!s.Inputs[1].Rules.Header {
 		t.Errorf("a file of nothing but the header is not seen as one: %v", err)
 	}
 }
 
 func TestPreview(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n", "in/2.ndjson": "{\"q\":true}\n"})
+	testfolder.Make(t, map[string]string{"in/1.ndjson": "{\"a\":1,\"b\":{\"c\":null}}\n{\"a\":\"x\",\"z\":null}\nbroken\n",
+		"in/2.ndjson": "{\"q\":true}\n"})
 	mixed := reading("in")
 	mixed.Mixed = true
 	p, err := inspect.PreviewSource(t.Context(), mixed, 10)

@@ -100,7 +100,8 @@ func TestConvertKeepsOrderAndPlaces(t *testing.T) {
 	if got := rows(t, "out.parquet"); strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Error("rows are lost or out of order")
 	}
-	if report.RecordsRead != 200_000 || report.RowsWritten != 200_000 || report.Objects[0].RecordsRead != 200_000 || report.BytesUnpacked != int64(text.Len()) {
+	if report.RecordsRead != 200_000 || report.RowsWritten != 200_000 || report.Objects[0].RecordsRead != 200_000 ||
+		report.BytesUnpacked != int64(text.Len()) {
 		t.Errorf("%+v", report)
 	}
 }
@@ -232,7 +233,8 @@ func TestConvertOverwritesOnlyWhenAsked(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if got := strings.Join(rows(t, "folder/a=1/00001.parquet", "folder/a=3/00002.parquet", "out.parquet"), " "); got != "1|2 3|4 1|2 3|4" {
+	if got := strings.Join(rows(t, "folder/a=1/00001.parquet", "folder/a=3/00002.parquet", "out.parquet"),
+		" "); got != "1|2 3|4 1|2 3|4" {
 		t.Errorf("%s", got)
 	}
 }
@@ -249,7 +251,8 @@ func TestSourcesAreNeverReplaced(t *testing.T) {
 		}
 		c = conversion(to, from)
 		c.Overwrite = true
-		if _, err := convert.Convert(t.Context(), c, run.DefaultBudget()); fault.KindOf(err) != fault.Usage || !strings.Contains(err.Error(), "which would be replaced") {
+		if _, err := convert.Convert(t.Context(), c, run.DefaultBudget()); fault.KindOf(err) != fault.Usage ||
+			!strings.Contains(err.Error(), "which would be replaced") {
 			t.Errorf("%s to %s: %v", from, to, err)
 		}
 	}
@@ -292,7 +295,8 @@ func loading(t testing.TB, partition string, sources ...string) load.Request {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return load.Request{Task: write.Task{Reading: reading(sources...)}, Warehouse: w, Into: name, Partition: partition, Layout: layout.DefaultOptions}
+	return load.Request{Task: write.Task{Reading: reading(sources...)}, Warehouse: w, Into: name, Partition: partition,
+		Layout: layout.DefaultOptions}
 }
 
 func tableRows(t testing.TB, l load.Request) []string {
@@ -313,7 +317,8 @@ func tableRows(t testing.TB, l load.Request) []string {
 }
 
 func TestLoadAppendsByName(t *testing.T) {
-	testfolder.Make(t, map[string]string{"1.csv": "Sea Area,depth\nCairn Bay,1.5\n", "2.csv": "depth,sea_area\n2,The Narrows\n", "3.csv": "SEA AREA\nMarrow Deep\n",
+	testfolder.Make(t, map[string]string{"1.csv": "Sea Area,depth\nCairn Bay,1.5\n", "2.csv": "depth,sea_area\n2,The Narrows\n",
+		"3.csv": "SEA AREA\nMarrow Deep\n",
 		"4.csv": "Sea Area,depth,new\nx,1,2\n", "5.csv": "Sea Area,depth\nx,deep\n", "6.csv": "Sea Area,depth\nx,007\n"})
 	for i, source := range []string{"1.csv", "2.csv", "3.csv"} {
 		report, err := load.Load(t.Context(), loading(t, "", source), run.DefaultBudget())
@@ -328,8 +333,10 @@ func TestLoadAppendsByName(t *testing.T) {
 	if got := strings.Join(tableRows(t, loading(t, "")), " "); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	for source, message := range map[string]string{"2.csv": "column Sea_Area is written sea_area", "3.csv": "in 2 ways", "4.csv": "column new is new, long",
-		"5.csv": "column depth has values that are not double, in 1 record, first at 5.csv:2: \"deep\"", "6.csv": "values that are not double"} {
+	for source, message := range map[string]string{"2.csv": "column Sea_Area is written sea_area", "3.csv": "in 2 ways",
+		"4.csv": "column new is new, long",
+		"5.csv": "column depth has values that are not double, in 1 record, first at 5.csv:2: \"deep\"",
+		"6.csv": "values that are not double"} {
 		l := loading(t, "", source)
 		l.Drift = load.Stop
 		_, err := load.Load(t.Context(), l, run.DefaultBudget())

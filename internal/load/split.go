@@ -22,8 +22,8 @@ type Split struct {
 	Into table.Name
 }
 
-// split loads records into one table and their lists into others. The files of all are written before the first commit. When a later commit fails, the
-// same load done again makes the commits that are missing.
+// split loads records into one table and their lists into others. The files of all are written before the first commit. When a
+// later commit fails, the same load done again makes the commits that are missing.
 func (l Request) split(ctx context.Context, b run.Budget) (*write.Report, error) {
 	parts, err := l.parts()
 	if err != nil {
@@ -48,7 +48,8 @@ func (l Request) split(ctx context.Context, b run.Budget) (*write.Report, error)
 		report.Split = append(report.Split, w.report)
 		if w.report.RowsWritten != report.Elements[i] {
 			rollback()
-			return nil, fault.New(fault.Storage, "the lists %s have %d elements, but %d rows were written of them", l.Splits[i].List, report.Elements[i], w.report.RowsWritten).
+			return nil, fault.New(fault.Storage, "the lists %s have %d elements, but %d rows were written of them", l.Splits[i].List,
+				report.Elements[i], w.report.RowsWritten).
 				Try("this is a fault of the program; nothing was committed")
 		}
 	}
@@ -78,8 +79,9 @@ func (l Request) parts() ([]Request, error) {
 		part.Splits, part.Into, part.Partition, part.Sort, part.ParentID = nil, s.Into, "", "", whole.ParentID
 		part.Corrections.Key, part.Corrections.Required, part.Corrections.Renames = nil, nil, nil
 		part.BadElsewhere = true // with those of the records' table
-		part.Shape = shape.Spec{Where: l.Shape.Where, Flatten: l.Shape.Flatten, Separator: l.Shape.Separator, Depth: l.Shape.Depth, ListsAsJSON: l.Shape.ListsAsJSON,
-			Child: shape.Child{List: s.List, Keys: l.Corrections.Key}}
+		part.Shape = shape.Spec{Where: l.Shape.Where, Flatten: l.Shape.Flatten, Separator: l.Shape.Separator, Depth: l.Shape.Depth,
+			ListsAsJSON: l.Shape.ListsAsJSON,
+			Child:       shape.Child{List: s.List, Keys: l.Corrections.Key}}
 		children = append(children, part)
 	}
 	return append([]Request{whole}, children...), nil
@@ -99,7 +101,8 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 		for _, w := range all {
 			w.load.Rollback()
 		}
-		return fault.New(fault.Conflict, "these records and their lists are in the tables already, since snapshot %d of %s", there[0].ID, l.Into).Try("load other files; nothing was written")
+		return fault.New(fault.Conflict, "these records and their lists are in the tables already, since snapshot %d of %s", there[0].ID,
+			l.Into).Try("load other files; nothing was written")
 	}
 	for i, w := range all {
 		if done[i] {
@@ -114,7 +117,8 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 				later.load.Rollback()
 			}
 			if i > 0 {
-				return fmt.Errorf("the records are in table %s, but not all their lists in theirs; the same load, done again, completes it: %w", l.Into, err)
+				return fmt.Errorf("the records are in table %s, but not all their lists in theirs; the same load, done again, "+
+					"completes it: %w", l.Into, err)
 			}
 			return err
 		}

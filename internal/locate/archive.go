@@ -31,7 +31,8 @@ func (f *Found) members(ctx context.Context, object storage.Object, matched bool
 		return fault.New(fault.Input, "is no whole zip archive: %s", err).In(path).Try("ask the sender for a whole copy")
 	}
 	if len(contents.File) > mostMembers {
-		return fault.New(fault.Input, "is a zip archive with %d members, more than %d", len(contents.File), mostMembers).In(path).Try("unpack it first")
+		return fault.New(fault.Input, "is a zip archive with %d members, more than %d", len(contents.File),
+			mostMembers).In(path).Try("unpack it first")
 	}
 	if sheet.IsBook(contents) {
 		return f.sheets(a, contents, matched)
@@ -41,7 +42,8 @@ func (f *Found) members(ctx context.Context, object storage.Object, matched bool
 	for _, m := range contents.File {
 		at, err := m.DataOffset()
 		if err != nil {
-			return fault.New(fault.Input, "is no whole zip archive: the member %s: %s", fault.Quote(m.Name), err).In(path).Try("ask the sender for a whole copy")
+			return fault.New(fault.Input, "is no whole zip archive: the member %s: %s", fault.Quote(m.Name),
+				err).In(path).Try("ask the sender for a whole copy")
 		}
 		spans = append(spans, span{at, at + int64(m.CompressedSize64)})
 		location := path + "!" + m.Name
@@ -55,8 +57,9 @@ func (f *Found) members(ctx context.Context, object storage.Object, matched bool
 		case m.UncompressedSize64 == 0:
 			f.Empty++
 		default:
-			f.Objects = append(f.Objects, Object{Location: location, Size: int64(m.CompressedSize64), Modified: m.Modified, Matched: matched || len(contents.File) > 1,
-				source: archived{a, m, location}})
+			f.Objects = append(f.Objects, Object{Location: location, Size: int64(m.CompressedSize64), Modified: m.Modified,
+				Matched: matched || len(contents.File) > 1,
+				source:  archived{a, m, location}})
 		}
 	}
 	return disjoint(path, spans)
@@ -144,7 +147,8 @@ func disjoint(path string, spans []span) error {
 	slices.SortFunc(spans, func(a, b span) int { return int(a.from - b.from) })
 	for i := 1; i < len(spans); i++ {
 		if spans[i].from < spans[i-1].to {
-			return fault.New(fault.Input, "is a zip archive in which members overlap").In(path).Try("do not trust it; ask the sender for a proper copy")
+			return fault.New(fault.Input, "is a zip archive in which members overlap").In(path).Try("do not trust it; ask the sender " +
+				"for a proper copy")
 		}
 	}
 	return nil

@@ -17,7 +17,8 @@ func ExampleResolve() {
 	z := gzip.NewWriter(&packed)
 	fmt.Fprint(z, "id\n2\n")
 	z.Close()
-	for name, content := range map[string][]byte{"1.csv": []byte("id\n1\n"), "2.csv.gz": packed.Bytes(), "_draft.csv": []byte("x"), "empty.csv": nil} {
+	for name, content := range map[string][]byte{"1.csv": []byte("id\n1\n"), "2.csv.gz": packed.Bytes(), "_draft.csv": []byte("x"),
+		"empty.csv": nil} {
 		_ = storage.WriteAll(ctx, s, storage.Join("mem://harbour", name), content, storage.Creation{})
 	}
 	found, err := locate.Resolve(ctx, s, []string{"mem://harbour"}, nil)

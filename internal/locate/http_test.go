@@ -61,8 +61,10 @@ func TestRemoteObjectsAreReadOn(t *testing.T) {
 	if requests.Load() < 8 {
 		t.Errorf("%d requests", requests.Load())
 	}
-	for name, want := range map[string]string{"/gone.csv": "the server answers 404", "/down.csv": "could not be fetched in 5 tries: the server answers 503"} {
-		if _, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + name}, nil); fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), want) {
+	for name, want := range map[string]string{"/gone.csv": "the server answers 404",
+		"/down.csv": "could not be fetched in 5 tries: the server answers 503"} {
+		if _, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + name},
+			nil); fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
 	}
@@ -101,12 +103,16 @@ func TestOtherVersionsAreNotMixed(t *testing.T) {
 		rest http.HandlerFunc
 		want string
 	}{
-		"another range":  {tagged, part(fmt.Sprintf("bytes 10-%d/%d", len(text)-1, len(text)), `"v1"`), "the server answers with the range"},
-		"another size":   {tagged, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)+5, len(text)+6), `"v1"`), "the server answers with the range"},
-		"no range":       {tagged, part("", `"v1"`), "the server answers with the range"},
-		"another tag":    {tagged, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)-1, len(text)), `"v2"`), "was changed while it was read"},
+		"another range": {tagged, part(fmt.Sprintf("bytes 10-%d/%d", len(text)-1, len(text)), `"v1"`),
+			"the server answers with the range"},
+		"another size": {tagged, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)+5, len(text)+6), `"v1"`),
+			"the server answers with the range"},
+		"no range": {tagged, part("", `"v1"`), "the server answers with the range"},
+		"another tag": {tagged, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)-1, len(text)), `"v2"`),
+			"was changed while it was read"},
 		"all of another": {tagged, func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, text) }, "would not read it on"},
-		"no version":     {func(http.Header) {}, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)-1, len(text)), ""), "does not tell one version of the object from another"},
+		"no version": {func(http.Header) {}, part(fmt.Sprintf("bytes %d-%d/%d", half, len(text)-1, len(text)), ""),
+			"does not tell one version of the object from another"},
 	} {
 		server := breaking(t, text, test.head, test.rest)
 		found, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + "/x.csv"}, nil)
@@ -132,7 +138,8 @@ func TestOtherVersionsAreNotMixed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := found.Objects[0].Open(t.Context()); fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), `version "v1", and now has 4 bytes, version "v2"`) {
+	if _, err := found.Objects[0].Open(t.Context()); fault.KindOf(err) != fault.Storage ||
+		!strings.Contains(err.Error(), `version "v1", and now has 4 bytes, version "v2"`) {
 		t.Errorf("an object that changed since it was listed: %v", err)
 	}
 }
@@ -160,7 +167,8 @@ func TestSlowServersEnd(t *testing.T) {
 	defer server.Close()
 	defer close(block)
 	for _, path := range []string{"/silent", "/drops"} {
-		found, err := Resolve(t.Context(), storage.Standard(storage.Web{Patience: 100 * time.Millisecond}), []string{server.URL + path}, nil)
+		found, err := Resolve(t.Context(), storage.Standard(storage.Web{Patience: 100 * time.Millisecond}), []string{server.URL + path},
+			nil)
 		if err == nil {
 			var s *Stream
 			if s, err = found.Objects[0].Open(t.Context()); err == nil {
@@ -187,11 +195,13 @@ func TestRedirectsStayInTheirScheme(t *testing.T) {
 		io.WriteString(w, "a\n1\n")
 	}))
 	defer server.Close()
-	if _, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + "/near"}, nil); err != nil {
+	if _, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + "/near"},
+		nil); err != nil {
 		t.Error(err)
 	}
 	_, err := Resolve(t.Context(), storage.Standard(storage.Web{Pause: time.Millisecond}), []string{server.URL + "/away"}, nil)
-	if fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), "another scheme") || !strings.Contains(err.Error(), "https://example.invalid/x") || strings.Contains(err.Error(), "hidden") {
+	if fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), "another scheme") ||
+		!strings.Contains(err.Error(), "https://example.invalid/x") || strings.Contains(err.Error(), "hidden") {
 		t.Errorf("%v", err)
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -26,7 +25,8 @@ import (
 )
 
 func TestResolve(t *testing.T) {
-	testfolder.Make(t, map[string]string{"b.csv": "1", "a.csv": "1", "in/c.csv": "1", "in/deep/d.csv": "1", "in/_tmp.csv": "1", "in/.hidden/e.csv": "1", "in/empty.csv": "",
+	testfolder.Make(t, map[string]string{"b.csv": "1", "a.csv": "1", "in/c.csv": "1", "in/deep/d.csv": "1", "in/_tmp.csv": "1",
+		"in/.hidden/e.csv": "1", "in/empty.csv": "",
 		"odd[1].csv": "1", "_named.csv": "1"})
 	tests := []struct {
 		sources []string
@@ -62,7 +62,8 @@ func TestResolveExplains(t *testing.T) {
 		"none/x.csv":    "the folder \"none\" does not exist either",
 		"void":          "1 empty and 0 hidden files were passed over",
 	} {
-		if _, err := Resolve(context.Background(), storage.Stores{"": storage.Disk{}}, []string{source}, nil); err == nil || !strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
+		if _, err := Resolve(context.Background(), storage.Stores{"": storage.Disk{}}, []string{source}, nil); err == nil ||
+			!strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {
 			t.Errorf("%s: %v, want %q", source, err, want)
 		}
 	}
@@ -85,7 +86,8 @@ func packed(t *testing.T, texts ...string) string {
 
 func TestOpen(t *testing.T) {
 	long := strings.Repeat("some text\n", 100000)
-	testfolder.Make(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long), "two": packed(t, "first\n", "second\n")})
+	testfolder.Make(t, map[string]string{"plain": "ab", "named.gz": "not packed", "one": packed(t, long),
+		"two": packed(t, "first\n", "second\n")})
 	for name, want := range map[string]string{"plain": "ab", "named.gz": "not packed", "one": long, "two": "first\nsecond\n"} {
 		s, err := listed(t, name, func(o *Object) { o.Hashed = true }).Open(t.Context())
 		if err != nil {
@@ -117,8 +119,10 @@ func TestOpenRefuses(t *testing.T) {
 	whole := packed(t, strings.Repeat("some text that packs\n", 5000))
 	damaged := []byte(whole)
 	damaged[len(damaged)-20] ^= 0xff
-	testfolder.Make(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....", "x.xz": "\xfd7zXZ\x00.........."})
-	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is", "x.xz": "xz data is"} {
+	testfolder.Make(t, map[string]string{"cut.gz": whole[:len(whole)/2], "damaged.gz": string(damaged), "x.zst": "\x28\xb5\x2f\xfd....",
+		"x.xz": "\xfd7zXZ\x00.........."})
+	for name, want := range map[string]string{"cut.gz": "is cut short after", "damaged.gz": "is damaged after", "x.zst": "zstd data is",
+		"x.xz": "xz data is"} {
 		s, err := listed(t, name, func(o *Object) { o.Hashed = true }).Open(t.Context())
 		if err == nil {
 			_, err = io.Copy(io.Discard, s)
@@ -164,7 +168,8 @@ func TestOpenUnpacks(t *testing.T) {
 	if err := archive.Close(); err != nil {
 		t.Fatal(err)
 	}
-	testfolder.Make(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(), "in/5": zp.String(), "in/6": text})
+	testfolder.Make(t, map[string]string{"in/1": zs.String(), "in/2": lz.String(), "in/3": x.String(), "in/4": sn.String(),
+		"in/5": zp.String(), "in/6": text})
 	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in", "-"}, strings.NewReader(packed(t, text)))
 	if err != nil || found.Hidden != 1 {
 		t.Fatalf("%+v, %v", found, err)
@@ -290,7 +295,8 @@ func TestChangedFilesAreNoticed(t *testing.T) {
 		}
 		_, _, section := o.Section(t.Context(), 0, 3)
 		_, opened := o.Open(t.Context())
-		for when, err := range map[string]error{"at the end": s.Unchanged(), "opened anew": opened, "from within": section, "looked at": o.Unchanged(t.Context())} {
+		for when, err := range map[string]error{"at the end": s.Unchanged(), "opened anew": opened, "from within": section,
+			"looked at": o.Unchanged(t.Context())} {
 			if fault.KindOf(err) != fault.Storage || !strings.Contains(err.Error(), "a.csv: was changed while it was read") {
 				t.Errorf("%s, %s: %v", name, when, err)
 			}
@@ -309,12 +315,15 @@ func appendTo(path, text string) error {
 }
 
 func TestOwnFilesInFoldersArePassedOver(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/a.csv": "1", "in/store/.commit.lock": "", "in/store/ops/r/data/x.csv": "1", "in/t/metadata/v1.metadata.json": "{}", "in/t/data/y.csv": "1"})
+	testfolder.Make(t, map[string]string{"in/a.csv": "1", "in/store/.commit.lock": "", "in/store/ops/r/data/x.csv": "1",
+		"in/t/metadata/v1.metadata.json": "{}", "in/t/data/y.csv": "1"})
 	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in"}, nil)
-	if err != nil || len(found.Objects) != 1 || len(found.Passed) != 2 || found.Passed[0] != (Passed{"in/store", "warehouse"}) || found.Passed[1] != (Passed{"in/t", "table"}) {
+	if err != nil || len(found.Objects) != 1 || len(found.Passed) != 2 || found.Passed[0] != (Passed{"in/store", "warehouse"}) ||
+		found.Passed[1] != (Passed{"in/t", "table"}) {
 		t.Errorf("%+v, %v", found, err)
 	}
-	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in/store"}, nil); err == nil || !strings.Contains(err.Error(), "the warehouse in/store was passed over") {
+	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in/store"}, nil); err == nil ||
+		!strings.Contains(err.Error(), "the warehouse in/store was passed over") {
 		t.Error(err)
 	}
 }
@@ -348,43 +357,17 @@ func TestMembersAreWhatTheyAre(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s %s %v", o.Location, o.Holder(), plain))
 		if s, err := o.Open(t.Context()); err != nil {
 			t.Error(err)
-		} else if content, err := io.ReadAll(s); err != nil || !strings.HasPrefix(string(content), "n\n") || s.Unchanged() != nil || s.Close() != nil {
+		} else if content, err := io.ReadAll(s); err != nil || !strings.HasPrefix(string(content), "n\n") || s.Unchanged() != nil ||
+			s.Close() != nil {
 			t.Errorf("%s: %q, %v", o.Location, content, err)
 		}
 	}
-	if want := "in.zip!../up.csv in.zip false|in.zip!a!b.csv in.zip false|in.zip!x.csv in.zip false|in.zip!x.csv in.zip false|od!d.csv od!d.csv true"; strings.Join(got, "|") != want {
+	if want := "in.zip!../up.csv in.zip false|in.zip!a!b.csv in.zip false|in.zip!x.csv in.zip false|in.zip!x.csv in.zip " +
+		"false|od!d.csv od!d.csv true"; strings.Join(got, "|") != want {
 		t.Errorf("%s", strings.Join(got, "|"))
 	}
 	if len(found.Passed) != 1 || found.Passed[0] != (Passed{"in.zip!link.csv", "link"}) {
 		t.Errorf("%+v", found.Passed)
-	}
-}
-
-func TestPipesAreKept(t *testing.T) {
-	testfolder.Make(t, nil)
-	if err := syscall.Mkfifo("p", 0o600); err != nil {
-		t.Skip(err)
-	}
-	text := strings.Repeat("a,b\n", 100_000)
-	go os.WriteFile("p", []byte(text), 0)
-	found, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"p"}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for range 2 {
-		s, err := found.Objects[0].Open(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got, err := io.ReadAll(s); err != nil || string(got) != text || found.Objects[0].Size != int64(len(text)) {
-			t.Errorf("%d bytes, %v", len(got), err)
-		}
-		s.Close()
-	}
-	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
-	defer stop()
-	if _, err := Resolve(ctx, storage.Stores{"": storage.Disk{}}, []string{"p"}, nil); !errors.Is(err, context.DeadlineExceeded) {
-		t.Errorf("a pipe that nobody writes to: %v", err)
 	}
 }
 
@@ -403,7 +386,8 @@ func TestArchivesThatOverlap(t *testing.T) {
 	io.WriteString(m, "id\n1\n")
 	w.Close()
 	testfolder.Make(t, map[string]string{"in.zip": text.String()})
-	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in.zip"}, nil); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "members overlap") {
+	if _, err := Resolve(t.Context(), storage.Stores{"": storage.Disk{}}, []string{"in.zip"}, nil); fault.KindOf(err) != fault.Input ||
+		!strings.Contains(err.Error(), "members overlap") {
 		t.Error(err)
 	}
 }

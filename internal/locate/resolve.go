@@ -57,8 +57,8 @@ type Passed struct {
 	What     string `json:"what"`
 }
 
-// Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be read once only, as stdin
-// and pipes, is kept in temporary files that vanish with the program.
+// Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be
+// read once only, as stdin and pipes, is kept in temporary files that vanish with the program.
 func Resolve(ctx context.Context, s storage.Store, sources []string, stdin io.Reader) (Found, error) {
 	found := Found{store: s}
 	seen := map[string]bool{}
@@ -128,9 +128,11 @@ func (f *Found) nothing(sources []string) error {
 	for i, s := range sources {
 		shown[i] = storage.Shown(s)
 	}
-	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over", strings.Join(shown, ", "), f.Empty, f.Hidden)
+	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over",
+		strings.Join(shown, ", "), f.Empty, f.Hidden)
 	if len(f.Passed) > 0 {
-		return e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What, f.Passed[0].Location)
+		return e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What,
+			f.Passed[0].Location)
 	}
 	return e.Try("name files that hold data")
 }
@@ -229,7 +231,8 @@ func spellRanges(pattern string) (string, error) {
 		from, err := strconv.Atoi(m[1])
 		to, err2 := strconv.Atoi(m[2])
 		if err != nil || err2 != nil || to < from || to-from >= mostInRange {
-			bad = fault.New(fault.Usage, "the range %s is not one from low to high of at most %d numbers", text, mostInRange).Try("write it like {0..12}")
+			bad = fault.New(fault.Usage, "the range %s is not one from low to high of at most %d numbers", text,
+				mostInRange).Try("write it like {0..12}")
 			return text
 		}
 		width := 0

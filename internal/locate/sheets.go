@@ -32,7 +32,8 @@ func (f *Found) sheets(a *archive, contents *zip.Reader, matched bool) error {
 		case !some:
 			f.Empty++
 		default:
-			f.Objects = append(f.Objects, Object{Location: location, Size: s.Size, Modified: a.object.Modified, Matched: matched || len(book.Sheets) > 1, Sheet: true, source: sheeted{a, s, location}})
+			f.Objects = append(f.Objects, Object{Location: location, Size: s.Size, Modified: a.object.Modified, Matched: matched ||
+				len(book.Sheets) > 1, Sheet: true, source: sheeted{a, s, location}})
 		}
 	}
 	return nil

@@ -38,7 +38,8 @@ func (f *Found) keep(ctx context.Context, location string, open func() (io.ReadC
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 			return explained(ctx, f.store, location, err)
 		}
-		e := fault.New(fault.Storage, "cannot be kept in a temporary file").In(shownName(location)).Try("make room in %s, or name another folder with TMPDIR", storage.ScratchFolder())
+		e := fault.New(fault.Storage, "cannot be kept in a temporary file").In(shownName(location)).Try("make room in %s, or name "+
+			"another folder with TMPDIR", storage.ScratchFolder())
 		e.Cause = err
 		return e
 	}
@@ -74,8 +75,8 @@ func shownName(location string) string {
 	return location
 }
 
-// Await calls a function that may wait for another program, and returns early when the context ends. The function is then left behind: nothing
-// can wake what waits for a pipe that nobody writes to but the end of the program.
+// Await calls a function that may wait for another program, and returns early when the context ends. The function is then left
+// behind: nothing can wake what waits for a pipe that nobody writes to but the end of the program.
 func Await[T any](ctx context.Context, f func() (T, error)) (T, error) {
 	type outcome struct {
 		value T

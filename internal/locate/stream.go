@@ -167,7 +167,8 @@ func (s *Stream) broken(packing Compression, cause error) error {
 		reason = "is cut short"
 		cause = nil
 	}
-	e := fault.New(fault.Input, "%s data %s after %d unpacked bytes (about byte %d of the file)", packing, reason, s.offset, s.stored.Load()).
+	e := fault.New(fault.Input, "%s data %s after %d unpacked bytes (about byte %d of the file)", packing, reason, s.offset,
+		s.stored.Load()).
 		In(s.object.Location).Try("ask the sender for a whole copy; nothing of it was kept")
 	e.Cause = cause
 	return e

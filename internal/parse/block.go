@@ -107,7 +107,8 @@ type Limits struct {
 	SkipLines int
 }
 
-// NoOffset is the StartOffset of a stream that is made of an object's records and not cut from its text: what lies in it has no byte offset.
+// NoOffset is the StartOffset of a stream that is made of an object's records and not cut from its text: what lies in it has no
+// byte offset.
 const NoOffset = math.MinInt64 / 2
 
 // KnownOffset returns an offset where it is one, and nil otherwise.
@@ -129,7 +130,8 @@ const byteOrderMark = "\ufeff"
 
 // Blocks reads r to its end and hands each block to emit, in order. alloc returns an empty buffer with room for at least n
 // bytes; emit owns the block's data from then on. A byte order mark at the start is passed over.
-func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, alloc func(n int) ([]byte, error), emit func(Block) error) error {
+func Blocks(ctx context.Context, r io.Reader, cutter Cutter, limits Limits, alloc func(n int) ([]byte, error),
+	emit func(Block) error) error {
 	s := splitter{cutter: cutter, limits: limits, alloc: alloc, emit: emit, block: Block{Line: 1, lines: lineFeeds}}
 	if counter, ok := cutter.(LineCounter); ok {
 		s.block.lines = counter.Lines
@@ -254,6 +256,7 @@ func NotText(block *Block, start, end int) Problem {
 		at += size
 	}
 	return Problem{Start: start, End: end, Code: NotUTF8,
-		Reason: fmt.Sprintf("holds the byte 0x%02X, which is not UTF-8, at byte %d of the record", block.Data[min(at, end-1)], at-start+1),
+		Reason: fmt.Sprintf("holds the byte 0x%02X, which is not UTF-8, at byte %d of the record", block.Data[min(at, end-1)],
+			at-start+1),
 		WayOut: "if the file has another encoding, state it, like --encoding windows-1252; or mend the record"}
 }

@@ -51,7 +51,8 @@ func TestBlocksRefuseEndlessRecords(t *testing.T) {
 	if fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), "does not end within") {
 		t.Errorf("%v", err)
 	}
-	if got, err := blocks(t, "short\n"+strings.Repeat("x", 900)+"\n", Limits{BlockBytes: 64, RecordBytes: 1000}); err != nil || len(got) != 2 {
+	if got, err := blocks(t, "short\n"+strings.Repeat("x", 900)+"\n", Limits{BlockBytes: 64, RecordBytes: 1000}); err != nil ||
+		len(got) != 2 {
 		t.Errorf("%d blocks, %v", len(got), err)
 	}
 }

@@ -12,7 +12,8 @@ import (
 func Example() {
 	ctx, s := context.Background(), storage.NewMemory()
 	kept := quarantine.New(s, "mem://harbour/bad.ndjson")
-	_ = kept.Add(ctx, quarantine.Record{Object: "in.csv", Line: 3, Reason: "too-few-fields", Header: "id,area\n", Delimiter: ","}, []byte("7\n"))
+	_ = kept.Add(ctx, quarantine.Record{Object: "in.csv", Line: 3, Reason: "too-few-fields", Header: "id,area\n", Delimiter: ","},
+		[]byte("7\n"))
 	if err := kept.Close(); err != nil {
 		fmt.Println(err)
 		return

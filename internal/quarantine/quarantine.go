@@ -23,7 +23,8 @@ import (
 type Record struct {
 	// Object is the location of the file it came from.
 	Object string `json:"object"`
-	// Line is the 1-based line it begins on, ByteOffset the offset of its first byte in the unpacked object; records of XML, and JSON that got a key, have none.
+	// Line is the 1-based line it begins on, ByteOffset the offset of its first byte in the unpacked object; records of XML,
+	// and JSON that got a key, have none.
 	Line       int64  `json:"line"`
 	ByteOffset *int64 `json:"byte_offset"`
 	// Column is the column at fault, where one is known.

@@ -21,7 +21,8 @@ func TestRecordsComeBack(t *testing.T) {
 	}
 	raws := []string{"1,\"a\nb\"\n", "2,\xff\r\n", "3,<&>"}
 	for i, raw := range raws {
-		r := Record{Object: "in.csv", Line: int64(i + 2), ByteOffset: parse.KnownOffset(9), Reason: parse.TooFewFields, Message: "m", Header: "id,note\n", Delimiter: ","}
+		r := Record{Object: "in.csv", Line: int64(i + 2), ByteOffset: parse.KnownOffset(9), Reason: parse.TooFewFields, Message: "m",
+			Header: "id,note\n", Delimiter: ","}
 		if err := f.Add(t.Context(), r, []byte(raw)); err != nil {
 			t.Fatal(err)
 		}
@@ -30,7 +31,8 @@ func TestRecordsComeBack(t *testing.T) {
 		t.Fatalf("%s, %v", f.URI(), err)
 	}
 	text, err := os.ReadFile(path)
-	if err != nil || !strings.Contains(string(text), `"raw":"3,<&>"`) || !strings.Contains(string(text), `"raw":"","raw_base64":"Miz/DQo="`) {
+	if err != nil || !strings.Contains(string(text), `"raw":"3,<&>"`) ||
+		!strings.Contains(string(text), `"raw":"","raw_base64":"Miz/DQo="`) {
 		t.Errorf("%s, %v", text, err)
 	}
 	if first, ok := First(text); !ok || first.Line != 2 || first.Delimiter != "," {
@@ -50,7 +52,8 @@ func TestRecordsComeBack(t *testing.T) {
 }
 
 func TestFirstKnowsOthers(t *testing.T) {
-	for _, text := range []string{"", "{}", "a,b\n", `{"object":"x","line":1}`, `{"object":1,"line":1,"byte_offset":1,"reason":"","message":"","raw":""}`} {
+	for _, text := range []string{"", "{}", "a,b\n", `{"object":"x","line":1}`,
+		`{"object":1,"line":1,"byte_offset":1,"reason":"","message":"","raw":""}`} {
 		if _, ok := First([]byte(text)); ok {
 			t.Errorf("%q is taken for a quarantine file", text)
 		}
@@ -64,7 +67,8 @@ func TestUnwrapRefuses(t *testing.T) {
 		good + "\n{broken": "record 2 of the quarantine file is not one any more",
 		strings.Replace(good, `"raw"`, `"raw_base64":"!","raw"`, 1): "not base64",
 	} {
-		if _, err := io.ReadAll(Unwrap(strings.NewReader(text))); fault.KindOf(err) != fault.Input || !strings.Contains(err.Error(), want) {
+		if _, err := io.ReadAll(Unwrap(strings.NewReader(text))); fault.KindOf(err) != fault.Input ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}

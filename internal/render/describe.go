@@ -17,13 +17,15 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 		s.Printf("No table in %s yet. Make one with: trevak load SOURCE --into namespace.table\n", warehouse)
 		return
 	}
-	t := Table{Header: []string{"table", "rows", "files", "size", "partitioned by", "last commit"}, Right: []bool{false, true, true, true}}
+	t := Table{Header: []string{"table", "rows", "files", "size", "partitioned by", "last commit"},
+		Right: []bool{false, true, true, true}}
 	for _, info := range list {
 		if info.Error != nil {
 			t.Rows = append(t.Rows, []string{info.Name, "unreadable", "", "", "", ""})
 			continue
 		}
-		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows) + deleted(info), Number(int64(info.Files)), Size(info.Bytes), orDash(info.Partitioning), instant(info.LastCommit)})
+		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows) + deleted(info), Number(int64(info.Files)), Size(info.Bytes),
+			orDash(info.Partitioning), instant(info.LastCommit)})
 	}
 	t.Write(s)
 	some := false
@@ -127,7 +129,8 @@ func TableInfo(s Screen, info *inspect.TableInfo) {
 		if c.Longest > 0 {
 			longest = Number(int64(c.Longest))
 		}
-		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, orDash(count(c.Bytes)), orDash(count(c.RawBytes)),
+		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, orDash(count(c.Bytes)),
+			orDash(count(c.RawBytes)),
 			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")}
 		if renamed {
 			cells = append(cells, c.Origin)
@@ -166,7 +169,8 @@ func snapshots(s Screen, list []inspect.SnapshotInfo) {
 	t := Table{Header: []string{"snapshot", "committed", "operation", "rows added", "files added", "rows then"},
 		Right: []bool{true, false, false, true, true, true}}
 	for _, snap := range list[:min(len(list), snapshotsShown)] {
-		t.Rows = append(t.Rows, []string{fmt.Sprint(snap.ID), instant(&snap.Committed), snap.Operation, Number(snap.AddedRows), Number(snap.AddedFiles), Number(snap.Rows)})
+		t.Rows = append(t.Rows, []string{fmt.Sprint(snap.ID), instant(&snap.Committed), snap.Operation, Number(snap.AddedRows),
+			Number(snap.AddedFiles), Number(snap.Rows)})
 	}
 	t.Write(s)
 	if more := len(list) - snapshotsShown; more > 0 {
@@ -204,7 +208,8 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},
 	})
 	s.Printf("\n")
-	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed", "raw", "codec", "encodings"},
+	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed",
+		"raw", "codec", "encodings"},
 		Right: []bool{true, false, false, false, true, true, false, false, true, true, true}, Keep: true}
 	types := leafTypes(sc)
 	for i, c := range l.Columns {
@@ -212,8 +217,10 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		if i < len(types) {
 			kind = types[i]
 		}
-		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls), cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
-			orDash(number(int(c.Pages))), orDash(count(c.Bytes)), orDash(count(c.RawBytes)), orDash(strings.Join(c.Codecs, ", ")), orDash(encodings(c))})
+		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls),
+			cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
+			orDash(number(int(c.Pages))), orDash(count(c.Bytes)), orDash(count(c.RawBytes)), orDash(strings.Join(c.Codecs, ", ")),
+			orDash(encodings(c))})
 	}
 	t.Write(s)
 }
@@ -296,7 +303,8 @@ func FileInfoJSON(s Screen, l columnar.Layout, sc schema.Schema) error {
 		if i < len(types) {
 			kind = types[i]
 		}
-		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes, orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax, c.Smallest, c.Largest, c.Pages, c.Bloom})
+		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes,
+			orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax, c.Smallest, c.Largest, c.Pages, c.Bloom})
 	}
 	return JSON(s, out)
 }

@@ -17,7 +17,8 @@ func Inference(s Screen, i *infer.Inference) {
 	if !i.Whole {
 		how = "a sample spread over all"
 	}
-	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, %s", Count(int(i.Records), "record", "records"), Count(len(i.Source.Inputs), "object", "objects"), how)))
+	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, %s", Count(int(i.Records), "record", "records"),
+		Count(len(i.Source.Inputs), "object", "objects"), how)))
 	lines, folder := evidence(i), commonFolder(i.Source.Source)
 	renamed := false
 	for _, l := range lines {
@@ -29,7 +30,8 @@ func Inference(s Screen, i *infer.Inference) {
 		t.Header = append(t.Header, "in the source")
 	}
 	for _, l := range lines {
-		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.filled(), Number(l.Nulls), l.distinct(), cut(l.Smallest, longestExtreme),
+		cells := []string{strings.Repeat("  ", l.depth) + l.Name, l.shortType(), l.filled(), Number(l.Nulls), l.distinct(),
+			cut(l.Smallest, longestExtreme),
 			cut(l.Largest, longestExtreme), l.longest(), l.settledBy(folder)}
 		if renamed {
 			cells = append(cells, l.Origin)
@@ -67,7 +69,8 @@ func lists(s Screen, lines []columnEvidence, records int64) {
 		if !n.MedianExact {
 			about = "about "
 		}
-		text := fmt.Sprintf("%s to %s, median %s%s", Number(int64(n.Min)), Count(n.Max, "element", "elements"), about, Number(int64(n.Median)))
+		text := fmt.Sprintf("%s to %s, median %s%s", Number(int64(n.Min)), Count(n.Max, "element", "elements"), about,
+			Number(int64(n.Median)))
 		if n.Min == n.Max {
 			text = Count(n.Max, "element", "elements") + " each"
 		}
@@ -113,7 +116,8 @@ func notes(s Screen, lines []columnEvidence, folder string) {
 func advice(s Screen, a infer.Advice, geometries bool) {
 	var facts []fact
 	if geometries {
-		facts = append(facts, fact{name: "--geometry wkb", value: "a column for each property, and geometries as WKB with bounding boxes (GeoParquet)"})
+		facts = append(facts, fact{name: "--geometry wkb",
+			value: "a column for each property, and geometries as WKB with bounding boxes (GeoParquet)"})
 	}
 	for _, k := range a.Keys {
 		facts = append(facts, fact{name: "--key " + k.Column, value: k.Reason})
@@ -123,8 +127,9 @@ func advice(s Screen, a infer.Advice, geometries bool) {
 		if p.Exact {
 			about = ""
 		}
-		facts = append(facts, fact{name: "--partition '" + p.Field + "'", value: fmt.Sprintf("%s: %s%s, each with about %s rows, %s as Parquet", p.Reason, about,
-			Count(int(p.Partitions), "partition", "partitions"), Number(p.Rows), Size(p.Bytes))})
+		facts = append(facts, fact{name: "--partition '" + p.Field + "'",
+			value: fmt.Sprintf("%s: %s%s, each with about %s rows, %s as Parquet", p.Reason, about,
+				Count(int(p.Partitions), "partition", "partitions"), Number(p.Rows), Size(p.Bytes))})
 	}
 	if len(facts) == 0 {
 		return
@@ -202,7 +207,8 @@ type placed struct {
 }
 
 func place(i *infer.Inference, class schema.Class, n schema.Instance) placed {
-	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: parse.KnownOffset(n.Place.Offset), Class: class.String(), Value: n.Text}
+	return placed{Location: i.Source.Inputs[n.Place.Object].Location, Line: n.Place.Line, Offset: parse.KnownOffset(n.Place.Offset),
+		Class: class.String(), Value: n.Text}
 }
 
 // evidence lists the columns and parts, parents first.
@@ -236,8 +242,10 @@ func evidence(i *infer.Inference) []columnEvidence {
 func column(i *infer.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {
 	nulls := f.Notation.Nulls
 	values := n.Present(nulls)
-	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned, Required: f.Required,
-		Values: values, Nulls: parents - values, Longest: n.LongestValue(nulls), Seen: map[string]int64{}, First: []placed{}, NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen, others: f.Others}
+	c := columnEvidence{Path: path, Name: f.Name, Origin: f.Origin, Type: f.Type.String(), Format: f.Notation.Format, Pinned: f.Pinned,
+		Required: f.Required,
+		Values:   values, Nulls: parents - values, Longest: n.LongestValue(nulls), Seen: map[string]int64{}, First: []placed{},
+		NullTokens: n.Tokens, depth: depth, kind: f.Type.Kind, unseen: f.Unseen, others: f.Others}
 	c.Distinct, c.DistinctExact = n.DistinctValues(nulls)
 	if !f.Type.Nested() {
 		c.Smallest, c.Largest = n.Range(f.Type.Kind, nulls)
@@ -373,7 +381,8 @@ func ColumnEvidence(s Screen, i *infer.Inference, path string) error {
 		facts := []fact{{name: "in the source", value: orName(c.Origin, c.Name)},
 			{name: "values", value: fmt.Sprintf("%s, %s null", Number(c.Values), Number(c.Nulls))}}
 		if !c.nested() {
-			facts = append(facts, fact{name: "distinct", value: c.distinct()}, fact{name: "smallest", value: c.Smallest}, fact{name: "largest", value: c.Largest},
+			facts = append(facts, fact{name: "distinct", value: c.distinct()}, fact{name: "smallest", value: c.Smallest},
+				fact{name: "largest", value: c.Largest},
 				fact{name: "longest", value: Count(c.Longest, "character", "characters")})
 		}
 		if by := c.settledBy(folder); by != "" {
@@ -438,7 +447,8 @@ func InferenceJSON(s Screen, i *infer.Inference, path string) error {
 		Columns    []columnEvidence `json:"columns"`
 		Advice     infer.Advice     `json:"advice"`
 		Unsure     []source.Doubt   `json:"unsure"`
-	}{Unsure: i.Source.Doubts(), Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)), Advice: i.Advice}
+	}{Unsure: i.Source.Doubts(), Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)),
+		Advice: i.Advice}
 	if path != "" {
 		field, _, err := i.Column(path)
 		if err != nil {

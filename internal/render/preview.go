@@ -117,7 +117,8 @@ type otherJSON struct {
 
 // PreviewJSON writes a preview for programs.
 func PreviewJSON(s Screen, p *inspect.Preview) error {
-	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden, Passed: orEmpty(p.Passed), Rules: rulesJSON(p.Rules),
+	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden,
+		Passed: orEmpty(p.Passed), Rules: rulesJSON(p.Rules),
 		Others: []otherJSON{}, Columns: orEmpty(p.Columns), Records: []json.RawMessage{}, Troubles: orEmpty(p.Troubles)}
 	for _, o := range p.Others {
 		out.Others = append(out.Others, otherJSON{o.Location, rulesJSON(o.Rules)})

@@ -18,7 +18,8 @@ func written(width int, t Table) string {
 func TestTableFitsItsWidth(t *testing.T) {
 	table := Table{Header: []string{"name", "count", "note", "more"}, Right: []bool{false, true},
 		Rows: [][]string{{"Cairn Bay", "5", strings.Repeat("long ", 20), "x"}, {"über\nall", "1,000", "日本", strings.Repeat("y", 40)}}}
-	if got := written(1000, table); !strings.Contains(got, "Cairn Bay      5  long long") || !strings.Contains(got, "über⏎all   1,000  日本 ") {
+	if got := written(1000, table); !strings.Contains(got, "Cairn Bay      5  long long") ||
+		!strings.Contains(got, "über⏎all   1,000  日本 ") {
 		t.Errorf("%s", got)
 	}
 	for _, width := range []int{20, 40, 60, 80, 100} {
@@ -50,7 +51,8 @@ func TestNumbers(t *testing.T) {
 			t.Errorf("%d: %s", n, got)
 		}
 	}
-	for n, want := range map[int64]string{0: "0 bytes", 1: "1 byte", 999: "999 bytes", 1000: "1.0 kB", 999_949: "999.9 kB", 999_999: "1.0 MB", 103_045_530: "103.0 MB", 5e15: "5000.0 TB"} {
+	for n, want := range map[int64]string{0: "0 bytes", 1: "1 byte", 999: "999 bytes", 1000: "1.0 kB", 999_949: "999.9 kB",
+		999_999: "1.0 MB", 103_045_530: "103.0 MB", 5e15: "5000.0 TB"} {
 		if got := Size(n); got != want {
 			t.Errorf("%d: %s, want %s", n, got, want)
 		}

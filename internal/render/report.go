@@ -37,16 +37,19 @@ func Report(s Screen, r *write.Report) {
 		alignment(s, r.Alignment)
 		s.Printf("\n")
 	}
-	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"}, Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
+	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"},
+		Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
 	if r.Formed {
 		// Records and rows are not the same then: read = kept + filtered + quarantined + skipped, and those kept made rows.
 		t.Header = []string{"object", "bytes", "read", "kept", "filtered", "quarantined", "skipped", "rows"}
 		t.Right = []bool{false, true, true, true, true, true, true, true}
 	}
 	line := func(name string, bytes int64, c write.Counts) {
-		cells := []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined), Number(c.RecordsSkipped)}
+		cells := []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined),
+			Number(c.RecordsSkipped)}
 		if r.Formed {
-			cells = []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RecordsKept), Number(c.RecordsFiltered), Number(c.RecordsQuarantined), Number(c.RecordsSkipped), Number(c.RowsWritten)}
+			cells = []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RecordsKept), Number(c.RecordsFiltered),
+				Number(c.RecordsQuarantined), Number(c.RecordsSkipped), Number(c.RowsWritten)}
 		}
 		t.Rows = append(t.Rows, cells)
 	}
@@ -101,7 +104,8 @@ func records(r *write.Report) string {
 	if !r.Formed {
 		return fmt.Sprintf("%s read = %s written + %s", Number(r.RecordsRead), Number(r.RowsWritten), rest)
 	}
-	return fmt.Sprintf("%s read = %s kept + %s filtered + %s; those kept made %s", Number(r.RecordsRead), Number(r.RecordsKept), Number(r.RecordsFiltered), rest,
+	return fmt.Sprintf("%s read = %s kept + %s filtered + %s; those kept made %s", Number(r.RecordsRead), Number(r.RecordsKept),
+		Number(r.RecordsFiltered), rest,
 		Count(int(r.RowsWritten), "row", "rows"))
 }
 
@@ -118,10 +122,12 @@ func readingFacts(r *write.Report) []fact {
 		if i == 0 {
 			name = "above"
 		}
-		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s above the table of %s, no part of it: %s", Count(a.Lines, "line", "lines"), clean(a.Location), fault.Quote(cut(clean(a.First), 60)))})
+		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s above the table of %s, no part of it: %s",
+			Count(a.Lines, "line", "lines"), clean(a.Location), fault.Quote(cut(clean(a.First), 60)))})
 	}
 	if r.RecordsFilled > 0 {
-		facts = append(facts, fact{name: "filled", value: fmt.Sprintf("%s lacked fields at the end, which are null", Count(int(r.RecordsFilled), "record", "records"))})
+		facts = append(facts, fact{name: "filled", value: fmt.Sprintf("%s lacked fields at the end, which are null",
+			Count(int(r.RecordsFilled), "record", "records"))})
 	}
 	return facts
 }
@@ -148,12 +154,14 @@ func doubts(list []source.Doubt) (facts []fact) {
 func reportFacts(r *write.Report) []fact {
 	facts := []fact{
 		{name: "records", value: records(r)},
-		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec, ratio(r))},
+		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec,
+			ratio(r))},
 	}
 	if r.Partitions > 0 {
 		facts = append(facts, fact{name: "partitions", value: Number(int64(r.Partitions))})
 	}
-	facts = append(facts, fact{name: "time", value: fmt.Sprintf("%.2f s, %s/s", r.Seconds, Size(int64(float64(r.BytesUnpacked)/max(r.Seconds, 1e-6))))})
+	facts = append(facts, fact{name: "time", value: fmt.Sprintf("%.2f s, %s/s", r.Seconds,
+		Size(int64(float64(r.BytesUnpacked)/max(r.Seconds, 1e-6))))})
 	if r.SnapshotID != 0 {
 		facts = append(facts, fact{name: "snapshot", value: fmt.Sprint(r.SnapshotID)})
 	}
@@ -174,17 +182,20 @@ func reportFacts(r *write.Report) []fact {
 	}
 	facts = append(facts, readingFacts(r)...)
 	if len(r.NoType) > 0 {
-		facts = append(facts, fact{name: "no type yet", value: fmt.Sprintf("%s: no value was there to tell; %s", listed(r.NoType), settlesLater(r))})
+		facts = append(facts, fact{name: "no type yet",
+			value: fmt.Sprintf("%s: no value was there to tell; %s", listed(r.NoType), settlesLater(r))})
 	}
 	if r.Rewritten {
-		facts = append(facts, fact{name: "rewritten", value: "what the first records did not show made it look at all of them and write anew"})
+		facts = append(facts, fact{name: "rewritten",
+			value: "what the first records did not show made it look at all of them and write anew"})
 	}
 	for i, n := range r.NullTokens {
 		name := ""
 		if i == 0 {
 			name = "null tokens"
 		}
-		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s taken for null in %s", Count(int(n.Values), "value was", "values were"), n.Column)})
+		facts = append(facts, fact{name: name, value: fmt.Sprintf("%s taken for null in %s",
+			Count(int(n.Values), "value was", "values were"), n.Column)})
 	}
 	for i, n := range r.Renamed {
 		name := ""
@@ -222,7 +233,8 @@ func Refusal(s Screen, r *write.Refusal) {
 	if !r.All {
 		how = "of the first"
 	}
-	s.Printf("\n  %s %s %s cannot become rows, more than --tolerate %s allows\n\n", Number(r.Bad), how, Count(int(r.Records), "record", "records"), r.Limit)
+	s.Printf("\n  %s %s %s cannot become rows, more than --tolerate %s allows\n\n", Number(r.Bad), how,
+		Count(int(r.Records), "record", "records"), r.Limit)
 	reasons(s, r.Groups)
 	if r.Unkept != nil {
 		s.Printf("\n  They could not be kept: %s. Nothing was written.\n", r.Unkept)
@@ -235,7 +247,8 @@ func Refusal(s Screen, r *write.Refusal) {
 func reasons(s Screen, groups []write.ReasonGroup) {
 	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Indent: 2, Keep: true}
 	for _, g := range groups {
-		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line), cut(g.Message, 120)})
+		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line),
+			cut(g.Message, 120)})
 	}
 	t.Write(s)
 }

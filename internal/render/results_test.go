@@ -58,31 +58,37 @@ func reading(t *testing.T, contents map[string]string) write.Task {
 }
 
 func TestPreviewOfDifferentFiles(t *testing.T) {
-	r := reading(t, map[string]string{"in/1.csv": "id,Sea Area\n1,Cairn Bay\n2,\n3,\"\"\n", "in/2.csv": "id;Sea Area\n4;x\n5;y\n", "in/.hidden": "x", "in/empty": ""})
+	r := reading(t, map[string]string{"in/1.csv": "id,Sea Area\n1,Cairn Bay\n2,\n3,\"\"\n", "in/2.csv": "id;Sea Area\n4;x\n5;y\n",
+		"in/.hidden": "x", "in/empty": ""})
 	p, err := inspect.PreviewSource(t.Context(), r.Reading, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
 	text, decoded := shown(t, func(s Screen) { Preview(s, p) }, func(s Screen) error { return PreviewJSON(s, p) })
-	expect(t, text, "2 objects, ", "1 empty file passed over", "1 hidden file passed over", "in/2.csv: delimiter semicolon: 2 fields", "2   ·\n", "3   \"\"\n", "5   y\n")
+	expect(t, text, "2 objects, ", "1 empty file passed over", "1 hidden file passed over", "in/2.csv: delimiter semicolon: 2 fields",
+		"2   ·\n", "3   \"\"\n", "5   y\n")
 	records := decoded["records"].([]any)
-	if len(records) != 5 || records[1].(map[string]any)["Sea Area"] != nil || records[2].(map[string]any)["Sea Area"] != "" || decoded["hidden_files"] != 1.0 {
+	if len(records) != 5 || records[1].(map[string]any)["Sea Area"] != nil || records[2].(map[string]any)["Sea Area"] != "" ||
+		decoded["hidden_files"] != 1.0 {
 		t.Errorf("%v", decoded)
 	}
 }
 
 func TestInferenceOfNestedRecords(t *testing.T) {
-	r := reading(t, map[string]string{"in/a.ndjson": `{"id":1,"pos":{"lat":1.5},"tags":["x"]}` + "\n" + `{"id":2.5,"odd key":true}` + "\nbroken\n", "in/b.ndjson": `{"id":3,"pos":null}` + "\n"})
+	r := reading(t, map[string]string{"in/a.ndjson": `{"id":1,"pos":{"lat":1.5},"tags":["x"]}` + "\n" + `{"id":2.5,"odd key":true}` +
+		"\nbroken\n", "in/b.ndjson": `{"id":3,"pos":null}` + "\n"})
 	i, err := infer.Infer(t.Context(), r.Reading, run.DefaultBudget())
 	if err != nil {
 		t.Fatal(err)
 	}
 	text, decoded := shown(t, func(s Screen) { Inference(s, i) }, func(s Screen) error { return InferenceJSON(s, i, "") })
-	expect(t, text, "3 records in 2 objects", "id         double", `a.ndjson:2 "2.5"`, "  lat      double", "  element  string", "odd_key    boolean", "odd key\n", "Files are in in/.",
+	expect(t, text, "3 records in 2 objects", "id         double", `a.ndjson:2 "2.5"`, "  lat      double", "  element  string",
+		"odd_key    boolean", "odd key\n", "Files are in in/.",
 		"1 record cannot be read, so a load would stop", "in/a.ndjson:3: the record cannot be read: 'b' begins no value")
 	columns := decoded["columns"].([]any)
 	first := columns[0].(map[string]any)
-	if len(columns) != 4 || first["forced_by"].(map[string]any)["line"] != 2.0 || first["seen"].(map[string]any)["long"] != 2.0 || decoded["records_unreadable"] != 1.0 {
+	if len(columns) != 4 || first["forced_by"].(map[string]any)["line"] != 2.0 || first["seen"].(map[string]any)["long"] != 2.0 ||
+		decoded["records_unreadable"] != 1.0 {
 		t.Errorf("%v", decoded)
 	}
 	position := columns[1].(map[string]any)
@@ -118,7 +124,8 @@ func TestReportsAndDescriptions(t *testing.T) {
 			continue
 		}
 		text, decoded := shown(t, func(s Screen) { Report(s, report) }, func(s Screen) error { return ReportJSON(s, report) })
-		expect(t, text, "ops.readings (new table)", "… 5 more objects", "in all", "25 read = 25 written + 0 quarantined + 0 skipped", `"Sea Area" is Sea_Area`, "partitions  1")
+		expect(t, text, "ops.readings (new table)", "… 5 more objects", "in all", "25 read = 25 written + 0 quarantined + 0 skipped",
+			`"Sea Area" is Sea_Area`, "partitions  1")
 		if len(decoded["objects"].([]any)) != 25 || decoded["rows_written"] != 25.0 || decoded["table"] != "ops.readings" {
 			t.Errorf("%v", decoded)
 		}
@@ -132,7 +139,8 @@ func TestReportsAndDescriptions(t *testing.T) {
 		t.Fatal(err)
 	}
 	text, decoded := shown(t, func(s Screen) { TableInfo(s, info) }, func(s Screen) error { return JSON(s, info) })
-	expect(t, text, "rows            300", "12 files of", "partitioned by  Sea_Area", " 2  Sea_Area  string", "2 snapshots before these", "zstd")
+	expect(t, text, "rows            300", "12 files of", "partitioned by  Sea_Area", " 2  Sea_Area  string", "2 snapshots before these",
+		"zstd")
 	if decoded["rows"] != 300.0 || len(decoded["snapshots"].([]any)) != 12 || decoded["data_files_examined"] != 12.0 {
 		t.Errorf("%v", decoded)
 	}
@@ -153,7 +161,8 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, decoded = shown(t, func(s Screen) { FileInfo(s, built, schema) }, func(s Screen) error { return FileInfoJSON(s, built, schema) })
+	text, decoded = shown(t, func(s Screen) { FileInfo(s, built, schema) },
+		func(s Screen) error { return FileInfoJSON(s, built, schema) })
 	expect(t, text, "written by trevak", "25 in 1 row group", " 1  id        long    int64", "byte_array")
 	if decoded["rows"] != 25.0 || len(decoded["columns"].([]any)) != 2 {
 		t.Errorf("%v", decoded)
@@ -167,14 +176,16 @@ func TestRefusals(t *testing.T) {
 	r.Corrections.Required = []string{"depth"}
 	for limit, wants := range map[string][]string{
 		"0": {"3 of 5 records cannot become rows, more than --tolerate 0 allows", "too-few-fields", "in/a.csv:3"},
-		"2": {"3 of 5 records cannot become rows, more than --tolerate 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4", "in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
+		"2": {"3 of 5 records cannot become rows, more than --tolerate 2 allows", "too-few-fields", "too-many-fields", "in/a.csv:4",
+			"in/a.csv:5", "They are kept in bad-2.ndjson; nothing else was written."},
 	} {
 		tolerance, err := write.ParseTolerance("--tolerate", limit)
 		if err != nil {
 			t.Fatal(err)
 		}
 		r.Tolerate, r.Quarantine = tolerance, "bad-"+limit+".ndjson"
-		_, err = convert.Convert(t.Context(), convert.Request{Task: r, To: "out.parquet", Layout: layout.DefaultOptions}, run.DefaultBudget())
+		_, err = convert.Convert(t.Context(), convert.Request{Task: r, To: "out.parquet", Layout: layout.DefaultOptions},
+			run.DefaultBudget())
 		var refusal *write.Refusal
 		if !errors.As(err, &refusal) {
 			t.Fatalf("--tolerate %s: %v", limit, err)

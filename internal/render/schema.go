@@ -19,7 +19,8 @@ func Schema(s Screen, t *table.Table, versions []table.Version) {
 		}
 	}
 	s.Printf("%s  version %d of %s\n\n", s.Bold(t.Name.String()), current, Count(len(versions), "version", "versions"))
-	out := Table{Header: []string{"id", "column", "type", "required", "longest", "read as", "comment"}, Right: []bool{true, false, false, false, true}, Keep: true}
+	out := Table{Header: []string{"id", "column", "type", "required", "longest", "read as", "comment"},
+		Right: []bool{true, false, false, false, true}, Keep: true}
 	t.Schema.Walk(func(path string, f *schema.Field) {
 		depth := strings.Count(path, ".") - strings.Count(f.Name, ".")
 		required, longest := "", ""
@@ -33,7 +34,8 @@ func Schema(s Screen, t *table.Table, versions []table.Version) {
 		if f.Type.Nested() {
 			kind = f.Type.Kind.String()
 		}
-		out.Rows = append(out.Rows, []string{fmt.Sprint(f.ID), strings.Repeat("  ", depth) + f.Name, kind, required, longest, notation(f.Notation), f.Doc})
+		out.Rows = append(out.Rows, []string{fmt.Sprint(f.ID), strings.Repeat("  ", depth) + f.Name, kind, required, longest,
+			notation(f.Notation), f.Doc})
 	})
 	out.Write(s)
 	if len(t.Schema.Key) > 0 {
@@ -105,7 +107,8 @@ func SchemaJSON(s Screen, t *table.Table, versions []table.Version) error {
 		Versions []versionJSON `json:"versions"`
 	}{t.Name.String(), orEmpty(t.Schema.Key), fieldsJSON(t.Schema), []versionJSON{}}
 	for i, v := range versions {
-		out.Versions = append(out.Versions, versionJSON{v.ID, v.Current, v.At, v.Cause, orEmpty(changes(versions, i)), fieldsJSON(v.Schema)})
+		out.Versions = append(out.Versions, versionJSON{v.ID, v.Current, v.At, v.Cause, orEmpty(changes(versions, i)),
+			fieldsJSON(v.Schema)})
 	}
 	return JSON(s, out)
 }
@@ -126,15 +129,18 @@ type fieldJSON struct {
 func fieldsJSON(sc schema.Schema) []fieldJSON {
 	out := []fieldJSON{}
 	sc.Walk(func(path string, f *schema.Field) {
-		out = append(out, fieldJSON{f.ID, path, f.Type.String(), f.Required, f.Origin, f.Notation.Format, f.Notation.Nulls, f.Longest, f.Doc})
+		out = append(out, fieldJSON{f.ID, path, f.Type.String(), f.Required, f.Origin, f.Notation.Format, f.Notation.Nulls, f.Longest,
+			f.Doc})
 	})
 	return out
 }
 
 // Drift writes the differences between a source and a table.
 func Drift(s Screen, list []schema.Difference) {
-	words := map[string]string{schema.CaseOnly: "letter case", schema.LikelyRename: "likely rename", schema.UnknownColumn: "not in the table"}
-	t := Table{Header: []string{"difference", "column", "in the source", "type", "records", "first", "value"}, Right: []bool{false, false, false, false, true}, Indent: 2, Keep: true}
+	words := map[string]string{schema.CaseOnly: "letter case", schema.LikelyRename: "likely rename",
+		schema.UnknownColumn: "not in the table"}
+	t := Table{Header: []string{"difference", "column", "in the source", "type", "records", "first", "value"},
+		Right: []bool{false, false, false, false, true}, Indent: 2, Keep: true}
 	for _, d := range list {
 		kind := d.Kind
 		if word, ok := words[kind]; ok {
@@ -158,7 +164,8 @@ func Drift(s Screen, list []schema.Difference) {
 	t.withoutEmpty().Write(s)
 	for _, d := range list {
 		if d.Kind == schema.LikelyRename {
-			s.Printf("  If %s is %s under a new name: trevak alter TABLE --rename %s=%s before loading, or load with --rename.\n", d.From, d.Column, d.Column, d.From)
+			s.Printf("  If %s is %s under a new name: trevak alter TABLE --rename %s=%s before loading, or load with --rename.\n", d.From,
+				d.Column, d.Column, d.From)
 		}
 	}
 }

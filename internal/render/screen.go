@@ -18,7 +18,8 @@ type Screen struct {
 	Styled bool
 }
 
-// Printf writes formatted text, without what a terminal would act on but our own styles. Who runs the program looks after errors of the writer.
+// Printf writes formatted text, without what a terminal would act on but our own styles. Who runs the program looks after
+// errors of the writer.
 func (s Screen) Printf(format string, args ...any) {
 	io.WriteString(s, Harmless(fmt.Sprintf(format, args...)))
 }

@@ -159,7 +159,8 @@ func runeWidth(r rune) int {
 	switch {
 	case unicode.In(r, unicode.Mn, unicode.Me):
 		return 0
-	case r >= 0x1100 && unicode.In(r, unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul), r >= 0x1F300 && r <= 0x1FAFF, r >= 0xFF01 && r <= 0xFF60:
+	case r >= 0x1100 && unicode.In(r, unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul), r >= 0x1F300 && r <= 0x1FAFF,
+		r >= 0xFF01 && r <= 0xFF60:
 		return 2
 	}
 	return 1

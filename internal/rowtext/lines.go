@@ -34,8 +34,8 @@ func Header(dst []byte, s *arrow.Schema, delimiter byte) []byte {
 	return append(dst, '\n')
 }
 
-// Delimited appends the rows of a batch as delimited text (RFC 4180, with line feeds): null is an empty field, an empty text one in quotes, and values with
-// parts are JSON.
+// Delimited appends the rows of a batch as delimited text (RFC 4180, with line feeds): null is an empty field, an empty text
+// one in quotes, and values with parts are JSON.
 func Delimited(dst []byte, batch arrow.RecordBatch, delimiter byte) []byte {
 	var text []byte
 	for row := range int(batch.NumRows()) {
@@ -62,7 +62,8 @@ func Delimited(dst []byte, batch arrow.RecordBatch, delimiter byte) []byte {
 
 // appendField writes one field, in quotes where it is empty or holds what would end it.
 func appendField(dst, text []byte, delimiter byte) []byte {
-	if len(text) > 0 && bytes.IndexByte(text, delimiter) < 0 && bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\n') < 0 && bytes.IndexByte(text, '\r') < 0 &&
+	if len(text) > 0 && bytes.IndexByte(text, delimiter) < 0 && bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\n') < 0 &&
+		bytes.IndexByte(text, '\r') < 0 &&
 		text[0] != ' ' && text[len(text)-1] != ' ' && text[0] != '#' {
 		return append(dst, text...)
 	}

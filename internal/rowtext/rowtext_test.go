@@ -12,11 +12,15 @@ import (
 )
 
 func sample() arrow.RecordBatch {
-	s := arrow.NewSchema([]arrow.Field{{Name: "a,b", Type: arrow.BinaryTypes.String, Nullable: true}, {Name: "d", Type: arrow.PrimitiveTypes.Float64, Nullable: true},
-		{Name: "n", Type: &arrow.Decimal128Type{Precision: 9, Scale: 2}, Nullable: true}, {Name: "t", Type: arrow.FixedWidthTypes.Timestamp_us, Nullable: true},
-		{Name: "l", Type: arrow.ListOf(arrow.StructOf(arrow.Field{Name: "x", Type: arrow.PrimitiveTypes.Int64, Nullable: true})), Nullable: true}}, nil)
+	s := arrow.NewSchema([]arrow.Field{{Name: "a,b", Type: arrow.BinaryTypes.String, Nullable: true},
+		{Name: "d", Type: arrow.PrimitiveTypes.Float64, Nullable: true},
+		{Name: "n", Type: &arrow.Decimal128Type{Precision: 9, Scale: 2}, Nullable: true},
+		{Name: "t", Type: arrow.FixedWidthTypes.Timestamp_us, Nullable: true},
+		{Name: "l", Type: arrow.ListOf(arrow.StructOf(arrow.Field{Name: "x", Type: arrow.PrimitiveTypes.Int64, Nullable: true})),
+			Nullable: true}}, nil)
 	b := array.NewRecordBuilder(memory.DefaultAllocator, s)
-	texts, doubles, decimals, times, lists := b.Field(0).(*array.StringBuilder), b.Field(1).(*array.Float64Builder), b.Field(2).(*array.Decimal128Builder), b.Field(3).(*array.TimestampBuilder), b.Field(4).(*array.ListBuilder)
+	texts, doubles, decimals, times, lists := b.Field(0).(*array.StringBuilder), b.Field(1).(*array.Float64Builder),
+		b.Field(2).(*array.Decimal128Builder), b.Field(3).(*array.TimestampBuilder), b.Field(4).(*array.ListBuilder)
 	texts.AppendValues([]string{"a \"b\"\n", "", "x,\ty", " padded "}, nil)
 	texts.AppendNull()
 	doubles.AppendValues([]float64{1.5, math.NaN(), math.Inf(-1), 1e-9, 1e300}, nil)

@@ -1,7 +1,7 @@
 // Package rowtext writes record batches as text, for the way back from columns: delimited text and JSON lines.
 //
-// What comes in are Arrow record batches of one schema; what goes out is a line for each row, that the program's own parsers, and others', read back to
-// the same values.
+// What comes in are Arrow record batches of one schema; what goes out is a line for each row, that the program's own parsers,
+// and others', read back to the same values.
 package rowtext
 
 import (

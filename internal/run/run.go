@@ -10,7 +10,8 @@ import (
 type Budget struct {
 	// Workers is how many blocks, and how many columns, are worked on at a time.
 	Workers int
-	// Events is told of progress, from one goroutine at a time, and Warn of what should be known before rows are written; both may be nil.
+	// Events is told of progress, from one goroutine at a time, and Warn of what should be known before rows are written; both
+	// may be nil.
 	Events func(Event)
 	Warn   func(string)
 }

@@ -149,8 +149,8 @@ func (d *deleted) equalitiesOf(ctx context.Context, file table.Deletes) (*equali
 	return out, err
 }
 
-// keysOf writes the values of the columns of each row, as the types of the table have them, so that equal ones are equal texts. A column that the batch does not
-// have is null.
+// keysOf writes the values of the columns of each row, as the types of the table have them, so that equal ones are equal texts.
+// A column that the batch does not have is null.
 func (e *equalities) keysOf(ctx context.Context, own []schema.Field, b arrow.RecordBatch) ([]string, error) {
 	at := make([]int, len(e.fields))
 	of := schema.Schema{Fields: make([]schema.Field, len(e.fields))}

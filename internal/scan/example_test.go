@@ -20,7 +20,8 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	target := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "area", Type: schema.Type{Kind: schema.String}}}}
+	target := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "area", Type: schema.Type{Kind: schema.String}}}}
 	where, _ := expr.Parse("area = 'Cairn Bay'", target.Fields)
 	request := scan.Request{Target: scan.Target{Schema: target}, Where: where, Budget: run.DefaultBudget()}
 	err = scan.Of(found).Read(ctx, request, func(rows *scan.Rows) error {

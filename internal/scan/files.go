@@ -51,7 +51,8 @@ func (f *files) Read(ctx context.Context, r Request, take func(*Rows) error) err
 		r.Target.Style, r.Target.Fixed = schema.SafeNames, true
 	}
 	columns, each := r.columns(f), r.each(ctx)
-	reader := fileReader{request: r, fitter: fit.NewBatches(r.Target.Schema, false), pass: pass{source: f.source, budget: r.Budget, stage: r.Stage},
+	reader := fileReader{request: r, fitter: fit.NewBatches(r.Target.Schema, false),
+		pass: pass{source: f.source, budget: r.Budget, stage: r.Stage},
 		take: func(rows *Rows) error {
 			if err := each(rows); err != nil {
 				return err

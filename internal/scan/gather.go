@@ -13,8 +13,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// gathered holds the rows of one object until all are there, and then hands them on in an order. Behind their columns it keeps the record that each came of
-// and, where that is kept, its text.
+// gathered holds the rows of one object until all are there, and then hands them on in an order. Behind their columns it keeps
+// the record that each came of and, where that is kept, its text.
 type gathered struct {
 	rows    *layout.Arranger
 	columns int
@@ -31,7 +31,8 @@ const (
 func newGathered(rows schema.Schema, order []string, o layout.Options) *gathered {
 	rows = rows.Clone()
 	columns := len(rows.Fields)
-	rows.Fields = append(rows.Fields, schema.Field{Name: recordColumn, Type: schema.Type{Kind: schema.Long}}, schema.Field{Name: textColumn, Type: schema.Type{Kind: schema.String}})
+	rows.Fields = append(rows.Fields, schema.Field{Name: recordColumn, Type: schema.Type{Kind: schema.Long}},
+		schema.Field{Name: textColumn, Type: schema.Type{Kind: schema.String}})
 	var by layout.Sort
 	for _, name := range order {
 		by = append(by, layout.SortField{Column: name})
@@ -51,7 +52,8 @@ func (a *gathered) add(ctx context.Context, batch arrow.RecordBatch, origins []o
 		}
 	}
 	a.records += records
-	fields := append(slices.Clone(batch.Schema().Fields()), arrow.Field{Name: recordColumn, Type: arrow.PrimitiveTypes.Int64}, arrow.Field{Name: textColumn, Type: arrow.BinaryTypes.String})
+	fields := append(slices.Clone(batch.Schema().Fields()), arrow.Field{Name: recordColumn, Type: arrow.PrimitiveTypes.Int64},
+		arrow.Field{Name: textColumn, Type: arrow.BinaryTypes.String})
 	columns := append(slices.Clone(batch.Columns()), numbers.NewArray(), texts.NewArray())
 	return a.rows.Add(ctx, array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, batch.NumRows()))
 }

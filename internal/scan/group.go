@@ -13,8 +13,8 @@ import (
 	"trevak/internal/shape"
 )
 
-// grouper brings rows together, from block to block of one object: consecutive ones, of which it keeps the group that may go on, or, where there is an
-// order, those that are next to each other in that.
+// grouper brings rows together, from block to block of one object: consecutive ones, of which it keeps the group that may go
+// on, or, where there is an order, those that are next to each other in that.
 type grouper struct {
 	plan    *shape.Plan
 	batch   arrow.RecordBatch // nil without any
@@ -70,12 +70,14 @@ func (g *grouper) finish(ctx context.Context, emit func(arrow.RecordBatch, []ori
 }
 
 // follow takes rows that follow those before, of so many records.
-func (g *grouper) follow(ctx context.Context, batch arrow.RecordBatch, origins []origin, records int64) (arrow.RecordBatch, []origin, error) {
+func (g *grouper) follow(ctx context.Context, batch arrow.RecordBatch, origins []origin, records int64) (arrow.RecordBatch, []origin,
+	error) {
 	if g.batch != nil {
 		columns := make([]arrow.Array, batch.NumCols())
 		for i := range columns {
 			var err error
-			if columns[i], err = array.Concatenate([]arrow.Array{g.batch.Column(i), batch.Column(i)}, memory.DefaultAllocator); err != nil {
+			if columns[i], err = array.Concatenate([]arrow.Array{g.batch.Column(i), batch.Column(i)},
+				memory.DefaultAllocator); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -101,7 +103,8 @@ func (g *grouper) follow(ctx context.Context, batch arrow.RecordBatch, origins [
 }
 
 // together makes a row of each group, which comes of the record of its first row; what did not fit of any is told with it.
-func (g *grouper) together(ctx context.Context, batch arrow.RecordBatch, origins []origin, ends []int) (arrow.RecordBatch, []origin, error) {
+func (g *grouper) together(ctx context.Context, batch arrow.RecordBatch, origins []origin, ends []int) (arrow.RecordBatch, []origin,
+	error) {
 	out, start := make([]origin, len(ends)), 0
 	for i, end := range ends {
 		out[i] = origins[start]

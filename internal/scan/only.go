@@ -18,7 +18,8 @@ func (r *Rows) only(ctx context.Context, kept []int32) error {
 	if len(kept) == int(r.Batch.NumRows()) {
 		return nil
 	}
-	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(kept), []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(kept))}, nil, 0, 0))
+	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(kept),
+		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(kept))}, nil, 0, 0))
 	columns := make([]arrow.Array, r.Batch.NumCols())
 	for c := range columns {
 		var err error

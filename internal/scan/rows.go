@@ -19,7 +19,8 @@ import (
 // Rows is what a piece of an object gives. There is no batch when a wider schema is needed.
 type Rows struct {
 	fit.Result
-	// Block is the piece of text that the records were in, or tells of the object alone. Its Data is kept while there is something of it to tell.
+	// Block is the piece of text that the records were in, or tells of the object alone. Its Data is kept while there is
+	// something of it to tell.
 	Block parse.Block
 	// Bytes is how much text that was.
 	Bytes int
@@ -34,7 +35,8 @@ type Rows struct {
 	// Numbered says that the records are rows of a file, of which Before came before.
 	Numbered bool
 	Before   int64
-	// Records are those that rows were made of, of which a condition kept out Filtered. Elements are how many elements the lists have that were split off.
+	// Records are those that rows were made of, of which a condition kept out Filtered. Elements are how many elements the
+	// lists have that were split off.
 	Records, Filtered int64
 	Elements          []int64
 

@@ -12,8 +12,8 @@ import (
 	"trevak/internal/source"
 )
 
-// A sample is taken in sampleSpots spots, spread over up to sampleObjects objects and through each. Together they are about one part in sampleShare
-// of the source, within bounds: what they miss costs another reading of all of it.
+// A sample is taken in sampleSpots spots, spread over up to sampleObjects objects and through each. Together they are about one
+// part in sampleShare of the source, within bounds: what they miss costs another reading of all of it.
 const (
 	SmallBytes    = 4 << 20 // the stored size up to which a sample would save nothing
 	sampleObjects = 64
@@ -33,8 +33,8 @@ const (
 type Sample struct {
 	// spot is the size of a spot in bytes.
 	spot int
-	// AssumedStarts are the offsets, by object, at which records were taken to begin without the text before them having been read. What they showed
-	// holds only if records do begin there, which the writing pass sees.
+	// AssumedStarts are the offsets, by object, at which records were taken to begin without the text before them having been
+	// read. What they showed holds only if records do begin there, which the writing pass sees.
 	AssumedStarts map[int][]int64
 }
 

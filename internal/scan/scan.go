@@ -1,8 +1,10 @@
-// Package scan reads rows with their places from anything that has rows: text, columnar files, tables, and rows in another form.
+// Package scan reads rows with their places from anything that has rows: text, columnar files, tables, and rows in another
+// form.
 //
-// What comes in is a source and a request, which says under which columns rows are wanted, and which of them; what goes out are rows in the order of the source,
-// some at a time, with the places that they came from and with what became of the records that are none. Where an object is read alone and where side
-// by side, what is passed over unread, and how the one sort of source is told from the other, is settled here and nowhere else.
+// What comes in is a source and a request, which says under which columns rows are wanted, and which of them; what goes out are
+// rows in the order of the source, some at a time, with the places that they came from and with what became of the records that
+// are none. Where an object is read alone and where side by side, what is passed over unread, and how the one sort of source is
+// told from the other, is settled here and nowhere else.
 package scan
 
 import (
@@ -22,7 +24,8 @@ import (
 
 // Source is anything that has rows.
 type Source interface {
-	// Declared returns the columns that the objects declare themselves, all of them together; ok is false where only looking at the records tells.
+	// Declared returns the columns that the objects declare themselves, all of them together; ok is false where only looking at
+	// the records tells.
 	Declared() (fields []schema.Field, ok bool)
 	// Named reports whether the names of columns are known before the first record, so that one which is not among them is in no record.
 	Named() bool
@@ -56,7 +59,8 @@ type Request struct {
 	Target Target
 	// Columns tells where the target's columns are; nil has them found.
 	Columns *Columns
-	// Where keeps the rows that it holds for; it is of the target's columns. What it holds for none of is passed over unread where that can be told.
+	// Where keeps the rows that it holds for; it is of the target's columns. What it holds for none of is passed over unread
+	// where that can be told.
 	Where *expr.Expression
 	// Limit is how many rows are wanted, 0 for all.
 	Limit int64
@@ -68,7 +72,8 @@ type Request struct {
 	Skipped *columnar.Skipped
 	// Hashes receives the hash of each object, where it is not nil; objects are read as a whole then.
 	Hashes []string
-	// Raw asks for the records as they were read, Coded allows columns of Arrow dictionaries, and Ranks asks for the number of each row's record in every case.
+	// Raw asks for the records as they were read, Coded allows columns of Arrow dictionaries, and Ranks asks for the number of
+	// each row's record in every case.
 	Raw, Coded, Ranks bool
 	// Each is called once for each worker. What it returns is called with rows before they are put back in order.
 	Each func() func(*Rows) error

@@ -78,7 +78,8 @@ func sources(t testing.TB) map[string]*infer.Data {
 	testfolder.Make(t, map[string]string{"in.csv": soundings(20_000)})
 	out := map[string]*infer.Data{}
 	for _, name := range []string{"in.ndjson", "in.parquet", "in.orc", "in.avro"} {
-		c := convert.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"in.csv"}}}}, To: name, Layout: layout.DefaultOptions}
+		c := convert.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{},
+			Sources: []string{"in.csv"}}}}, To: name, Layout: layout.DefaultOptions}
 		c.Layout.Columnar.RowGroupRows = 3000
 		if _, err := convert.Convert(t.Context(), c, run.DefaultBudget()); err != nil {
 			t.Fatal(err)
@@ -118,7 +119,8 @@ func TestRequestsAreTheSameForEverySource(t *testing.T) {
 		if got := read(t, d.Rows, limited); len(got) != 8500 || got[8499] != all[8499] {
 			t.Errorf("%s: %d rows of 8500", name, len(got))
 		}
-		some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: []schema.Field{target.Fields[1], target.Fields[0]}, Omission: schema.Omission{OmitRest: true}}}}
+		some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: []schema.Field{target.Fields[1], target.Fields[0]},
+			Omission: schema.Omission{OmitRest: true}}}}
 		if got := read(t, d.Rows, some); len(got) != 20_000 || got[7] != "0|The Narrows|7" {
 			t.Errorf("%s: some columns: %q", name, got[7])
 		}

@@ -19,7 +19,8 @@ import (
 	"trevak/internal/source"
 )
 
-// Shaped is rows in another form than records have. To what comes after they are like those of files that declare the columns of the new form.
+// Shaped is rows in another form than records have. To what comes after they are like those of files that declare the columns
+// of the new form.
 type Shaped struct {
 	// Base has the rows in the form of the records, under Records; Form is what they become.
 	Base    Source
@@ -66,11 +67,13 @@ func (s *Shaped) Plan(ctx context.Context, bytes int64) ([]Split, error) {
 // request makes of what is asked for what is asked of the base.
 func (s *Shaped) request(r Request) Request {
 	_, declared := s.Base.Declared()
-	target := Target{Schema: s.Records, Unknown: fit.UnknownWidens, AssumedStarts: s.AssumedStarts, Style: schema.SafeNames, Fixed: declared}
+	target := Target{Schema: s.Records, Unknown: fit.UnknownWidens, AssumedStarts: s.AssumedStarts, Style: schema.SafeNames,
+		Fixed: declared}
 	if s.Whole {
 		target.AssumedStarts, target.Unknown = nil, fit.UnknownKept
 	}
-	return Request{Target: target, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() && s.Form.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
+	return Request{Target: target, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() &&
+		s.Form.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
 }
 
 func (s *Shaped) Read(ctx context.Context, r Request, take func(*Rows) error) error {
@@ -127,8 +130,8 @@ func (s *Shaped) evaluation(err error, rows *Rows) error {
 	return e
 }
 
-// origin is the record that a row came of: its number in the block, which is below 0 for one of an earlier block, where it begins, what of it did
-// not fit, and its text where that is kept.
+// origin is the record that a row came of: its number in the block, which is below 0 for one of an earlier block, where it
+// begins, what of it did not fit, and its text where that is kept.
 type origin struct {
 	rank    int64
 	start   int

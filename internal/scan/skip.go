@@ -24,7 +24,8 @@ type wanted struct {
 	none bool
 }
 
-// want settles what is to be read of a file whose columns have some names; fields tells where the target's columns are, kept which others are wanted.
+// want settles what is to be read of a file whose columns have some names; fields tells where the target's columns are, kept
+// which others are wanted.
 func want(r Request, names []string, fields []int, kept []int) wanted {
 	var w wanted
 	for _, at := range slices.Concat(fields, kept) {
@@ -115,8 +116,8 @@ func fieldOf(fields []schema.Field, path string) *schema.Field {
 	return nil
 }
 
-// singleValue reads a value in the table format's form (Iceberg specification, "Binary single-value serialization"); ok is false for one that is not there or in no
-// order that expressions know.
+// singleValue reads a value in the table format's form (Iceberg specification, "Binary single-value serialization"); ok is
+// false for one that is not there or in no order that expressions know.
 func singleValue(t schema.Type, b []byte) (v expr.Value, ok bool) {
 	var whole int64
 	switch len(b) {

@@ -14,8 +14,8 @@ import (
 type Split struct {
 	// Object is the object's number among the source's.
 	Object int
-	// From and To are byte offsets at which records of text begin, To that of the end; both are 0 for an object that is read as a whole. Line is that of
-	// the first record.
+	// From and To are byte offsets at which records of text begin, To that of the end; both are 0 for an object that is read as
+	// a whole. Line is that of the first record.
 	From, To, Line int64
 	// FirstGroup and EndGroup are row groups of a columnar file from the one to before the other.
 	FirstGroup, EndGroup int

@@ -20,8 +20,8 @@ import (
 	"trevak/internal/table"
 )
 
-// OfTable returns the rows of a table as it is now, without those that are deleted. Columns are found by their ids, whatever names they had when the files were
-// written; a column that a file is older than is null there.
+// OfTable returns the rows of a table as it is now, without those that are deleted. Columns are found by their ids, whatever
+// names they had when the files were written; a column that a file is older than is null there.
 func OfTable(ctx context.Context, t *table.Table) (Source, error) {
 	tasks, err := t.Plan(ctx)
 	if err != nil {
@@ -133,8 +133,8 @@ func (r *rowsOfTable) Texts(ctx context.Context, n int, visit func(Record) error
 	})
 }
 
-// file hands over the rows of a data file, or of a split of it, that are not deleted, under the table's columns; columns that are not asked for are null. The error
-// is errEnough when nothing more is wanted.
+// file hands over the rows of a data file, or of a split of it, that are not deleted, under the table's columns; columns that
+// are not asked for are null. The error is errEnough when nothing more is wanted.
 func (r *rowsOfTable) file(ctx context.Context, s Split, deleted *deleted, request Request, fields []int, take func(*Rows) error) error {
 	in, task := r.inputs[s.Object], r.tasks[s.Object]
 	opened, err := in.OpenColumns(ctx)
@@ -258,7 +258,8 @@ func newByID(table, file []schema.Field) *byID {
 	return out
 }
 
-// renamed gives the parts of a file's type the names that a table has for their ids. A part that the table does not have gets a name that none has.
+// renamed gives the parts of a file's type the names that a table has for their ids. A part that the table does not have gets a
+// name that none has.
 func renamed(file, table schema.Type) schema.Type {
 	switch {
 	case file.Kind != table.Kind:

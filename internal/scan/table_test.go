@@ -41,7 +41,8 @@ func loaded(t testing.TB, partition string, contents ...string) (*table.Warehous
 		t.Fatal(err)
 	}
 	for i := range contents {
-		l := load.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{fmt.Sprintf("%d.csv", i)}}}},
+		l := load.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{},
+			Sources: []string{fmt.Sprintf("%d.csv", i)}}}},
 			Warehouse: w, Into: name, Partition: partition, Layout: layout.DefaultOptions}
 		if _, err := load.Load(t.Context(), l, run.DefaultBudget()); err != nil {
 			t.Fatal(err)
@@ -85,7 +86,8 @@ func deletes(t testing.TB, w *table.Warehouse, name table.Name, equal []int, s s
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Commit(t.Context(), name, "deletes", table.Change{Format: columnar.Parquet, Deletes: []table.DeleteFile{{DataFile: files[0], Equal: equal}}}); err != nil {
+	if _, err := w.Commit(t.Context(), name, "deletes",
+		table.Change{Format: columnar.Parquet, Deletes: []table.DeleteFile{{DataFile: files[0], Equal: equal}}}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -106,7 +108,8 @@ func TestDeletesAreHonoured(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	positions := schema.Schema{Fields: []schema.Field{{ID: 2147483546, Name: "file_path", Type: schema.Type{Kind: schema.String}, Required: true},
+	positions := schema.Schema{Fields: []schema.Field{{ID: 2147483546, Name: "file_path", Type: schema.Type{Kind: schema.String},
+		Required: true},
 		{ID: 2147483545, Name: "pos", Type: schema.Type{Kind: schema.Long}, Required: true}}}
 	deletes(t, w, name, nil, positions, func(b *array.RecordBuilder) {
 		b.Field(0).(*array.StringBuilder).AppendValues([]string{files[0].URI, files[0].URI, "/elsewhere"}, nil)
@@ -116,11 +119,13 @@ func TestDeletesAreHonoured(t *testing.T) {
 		t.Errorf("deleted by position too: %s", got)
 	}
 	// The same ids again, in a file that is younger than the deletes.
-	again := load.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{}, Sources: []string{"0.csv"}}}}, Warehouse: w, Into: name, Layout: layout.DefaultOptions}
+	again := load.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{},
+		Sources: []string{"0.csv"}}}}, Warehouse: w, Into: name, Layout: layout.DefaultOptions}
 	if _, err := load.Load(t.Context(), again, run.DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}
-	some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: now.Schema.Fields[1:], Omission: schema.Omission{OmitRest: true}}}}
+	some := scan.Request{Target: scan.Target{Schema: schema.Schema{Fields: now.Schema.Fields[1:],
+		Omission: schema.Omission{OmitRest: true}}}}
 	if got := tableRows(t, w, name, some); got != "0|The Narrows 1|Cairn Bay 1|The Narrows 1|Cairn Bay 1|Marrow Deep" {
 		t.Errorf("with younger rows, without the column of the deletes: %s", got)
 	}
@@ -172,12 +177,14 @@ func TestColumnsGoByIDs(t *testing.T) {
 
 // TestFilesArePassedOver asks for rows that are in one data file alone.
 func TestFilesArePassedOver(t *testing.T) {
-	w, name := loaded(t, "area", "id,area,day\n1,Cairn Bay,2031-05-01\n2,The Narrows,2031-05-02\n", "id,area,day\n3,Cairn Bay,2031-05-03\n4,The Narrows,2031-05-04\n")
+	w, name := loaded(t, "area", "id,area,day\n1,Cairn Bay,2031-05-01\n2,The Narrows,2031-05-02\n",
+		"id,area,day\n3,Cairn Bay,2031-05-03\n4,The Narrows,2031-05-04\n")
 	now, err := w.Find(t.Context(), name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for text, want := range map[string]string{"area = 'Cairn Bay' and day > date '2031-05-02'": "3", "id = 4": "4", "day < date '2031-05-02'": "1"} {
+	for text, want := range map[string]string{"area = 'Cairn Bay' and day > date '2031-05-02'": "3", "id = 4": "4",
+		"day < date '2031-05-02'": "1"} {
 		where, err := expr.Parse(text, now.Schema.Fields)
 		if err != nil {
 			t.Fatal(err)

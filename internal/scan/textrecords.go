@@ -124,7 +124,8 @@ func (g *glance) lines(in source.Input, b *parse.Block) error {
 		s.End()
 		if err := s.Err(); err != nil {
 			start, end := r.Span(row)
-			problems = append(problems, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
+			problems = append(problems, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " +
+				err.Error(), WayOut: "mend the record"})
 			continue
 		}
 		if err := g.give(record); err != nil {

@@ -152,7 +152,8 @@ func (e *alterer) widen(s Setting) error {
 		return fmt.Errorf("column %q is %s already", s.Column, f.Type)
 	}
 	if !Promotes(f.Type, stated.Type) {
-		return fmt.Errorf("column %q is %s and cannot become %s: the table format widens int to long, float to double, and decimals to more digits before the point", s.Column, f.Type, stated.Type)
+		return fmt.Errorf("column %q is %s and cannot become %s: the table format widens int to long, float to double, and decimals "+
+			"to more digits before the point", s.Column, f.Type, stated.Type)
 	}
 	e.say("column %s widens from %s to %s", s.Column, f.Type, stated.Type)
 	f.Type = stated.Type

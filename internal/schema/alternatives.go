@@ -149,8 +149,8 @@ func (a *alternatives) merge(o *alternatives) {
 	}
 }
 
-// Alternatives lists the ways by which every value of a column that is string can be read as something else, the likeliest first. What of the column
-// is no text is told by its classes: plain numbers beside the texts must keep their value.
+// Alternatives lists the ways by which every value of a column that is string can be read as something else, the likeliest
+// first. What of the column is no text is told by its classes: plain numbers beside the texts must keep their value.
 func (e *Evidence) Alternatives() []Alternative {
 	a := &e.alternatives
 	if a.tried && a.alive[anyUUID] && e.Seen&^(ClassNull|ClassToken|ClassText|ClassUUID) == 0 {
@@ -175,7 +175,8 @@ func (e *Evidence) Alternatives() []Alternative {
 	unit := a.before + "#" + a.after
 	var out []Alternative
 	add := func(way int, format string) {
-		if !a.alive[way] || plain && (way == withUnit || way == withUnitComma || way == withUnitPoint) || plain && e.Fraction > 0 && way == decimalComma {
+		if !a.alive[way] || plain && (way == withUnit || way == withUnitComma || way == withUnitPoint) || plain && e.Fraction > 0 &&
+			way == decimalComma {
 			return
 		}
 		r := a.ranges[way]
@@ -209,7 +210,8 @@ func kindOfNumbers(r numbers) Kind {
 	return Long
 }
 
-// aroundNumber splits a text into a number and what stands before or after it: a unit, a currency, a percent sign. number is empty where it is none.
+// aroundNumber splits a text into a number and what stands before or after it: a unit, a currency, a percent sign. number is
+// empty where it is none.
 func aroundNumber(text string) (number, before, after string) {
 	text = strings.TrimSpace(text)
 	first := strings.IndexFunc(text, func(r rune) bool { return unicode.IsDigit(r) || r == '-' })

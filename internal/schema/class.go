@@ -24,8 +24,8 @@ const (
 	// ClassWide is a whole number that a double cannot hold exactly.
 	ClassWide
 	ClassDouble
-	// ClassExponent is a number with an exponent, ClassDecimal one with more digits than a long or a double keeps, ClassSpecial an infinity or
-	// not a number.
+	// ClassExponent is a number with an exponent, ClassDecimal one with more digits than a long or a double keeps, ClassSpecial
+	// an infinity or not a number.
 	ClassExponent
 	ClassDecimal
 	ClassSpecial
@@ -33,8 +33,8 @@ const (
 	ClassTime
 	ClassTimestamp
 	ClassTimestampTz
-	// ClassDayFirst and ClassMonthFirst are dates whose order shows, because one of the numbers is no month; ClassDayOrMonth is a date that
-	// could be either. With or without a time of day. ClassYearFirst has slashes or points instead of hyphens.
+	// ClassDayFirst and ClassMonthFirst are dates whose order shows, because one of the numbers is no month; ClassDayOrMonth is
+	// a date that could be either. With or without a time of day. ClassYearFirst has slashes or points instead of hyphens.
 	ClassDayFirst
 	ClassMonthFirst
 	ClassDayOrMonth
@@ -50,8 +50,10 @@ const (
 	Classes = iota
 )
 
-var classNames = [Classes]string{"null", "null token", "boolean", "yes or no", "t or f", "long", "long beyond 2^53", "double", "number with exponent",
-	"number of many digits", "infinity or NaN", "date", "time", "timestamp", "timestamptz", "day-first date", "month-first date", "day-or-month-first date",
+var classNames = [Classes]string{"null", "null token", "boolean", "yes or no", "t or f", "long", "long beyond 2^53", "double",
+	"number with exponent",
+	"number of many digits", "infinity or NaN", "date", "time", "timestamp", "timestamptz", "day-first date", "month-first date",
+	"day-or-month-first date",
 	"year-first date", "date with a month's name, short year or 12-hour clock", "uuid", "text", "object", "array"}
 
 // Index returns the number of a single class, 0 to Classes-1.
@@ -186,8 +188,8 @@ func (w *weighed) dayMonth(b []byte) Class {
 	return class
 }
 
-// text looks at a text for a date, a time, a timestamp, a uuid or a null token, which is what strings in JSON are looked at for; everything
-// else is text.
+// text looks at a text for a date, a time, a timestamp, a uuid or a null token, which is what strings in JSON are looked at
+// for; everything else is text.
 func (w *weighed) text(b []byte) Class {
 	if len(b) == 0 {
 		return ClassToken
@@ -273,7 +275,8 @@ func (w *weighed) word(b []byte) Class {
 func classifyToken(b []byte) Class {
 	if len(b) <= longestToken {
 		switch string(b) {
-		case "NULL", "Null", "null", "NA", "N/A", "n/a", "#N/A", "<NA>", "None", "none", "NONE", "nil", "-", "--", "---", "?", ".", `\N`, "(null)", "<null>":
+		case "NULL", "Null", "null", "NA", "N/A", "n/a", "#N/A", "<NA>", "None", "none", "NONE", "nil", "-", "--", "---", "?", ".", `\N`,
+			"(null)", "<null>":
 			return ClassToken
 		}
 	}

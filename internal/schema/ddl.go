@@ -45,8 +45,10 @@ func qualified(name string) string {
 	return strings.Join(parts, ".")
 }
 
-var sqlTypes = map[Kind]string{Boolean: "BOOLEAN", Int: "INTEGER", Long: "BIGINT", Float: "REAL", Double: "DOUBLE PRECISION", Date: "DATE", Time: "TIME(6)",
-	Timestamp: "TIMESTAMP(6)", TimestampTz: "TIMESTAMP(6) WITH TIME ZONE", TimestampNs: "TIMESTAMP(9)", TimestampTzNs: "TIMESTAMP(9) WITH TIME ZONE", UUID: "CHAR(36)", Binary: "BINARY LARGE OBJECT"}
+var sqlTypes = map[Kind]string{Boolean: "BOOLEAN", Int: "INTEGER", Long: "BIGINT", Float: "REAL", Double: "DOUBLE PRECISION",
+	Date: "DATE", Time: "TIME(6)",
+	Timestamp: "TIMESTAMP(6)", TimestampTz: "TIMESTAMP(6) WITH TIME ZONE", TimestampNs: "TIMESTAMP(9)",
+	TimestampTzNs: "TIMESTAMP(9) WITH TIME ZONE", UUID: "CHAR(36)", Binary: "BINARY LARGE OBJECT"}
 
 func sqlType(f Field) string {
 	switch t := f.Type; t.Kind {

@@ -129,8 +129,8 @@ func (e *evolver) add(path string, fields []Field, b Field) Field {
 	return f
 }
 
-// settle gives a column of the table that never had a value the type of the batch's. The table format cannot change a type to any other, so the column
-// becomes another one of the same name: it has a new id, and no file has values under the old one.
+// settle gives a column of the table that never had a value the type of the batch's. The table format cannot change a type to
+// any other, so the column becomes another one of the same name: it has a new id, and no file has values under the old one.
 func (e *evolver) settle(path string, f *Field, b Field) {
 	if !f.Untyped {
 		return
@@ -174,8 +174,8 @@ func (e *evolver) widen(path string, table Type, b Field) Type {
 	return wide
 }
 
-// Wider returns what a table's type becomes, as far as the table format lets it (Iceberg specification, "Schema Evolution"), so that it takes
-// more of another type's values; t itself where nothing is gained.
+// Wider returns what a table's type becomes, as far as the table format lets it (Iceberg specification, "Schema Evolution"), so
+// that it takes more of another type's values; t itself where nothing is gained.
 func Wider(t, other Type) Type {
 	switch {
 	case t.Kind == Int && other.Kind == Long:
@@ -208,7 +208,8 @@ func (e *evolver) likelyRenames() {
 			if m.path != a.path {
 				continue
 			}
-			if m.at == a.at && m.f.Type.Kind == a.f.Type.Kind || alike(m.f.Name, a.f.Name) || m.f.Origin != "" && alike(m.f.Origin, a.f.Source()) {
+			if m.at == a.at && m.f.Type.Kind == a.f.Type.Kind || alike(m.f.Name, a.f.Name) || m.f.Origin != "" &&
+				alike(m.f.Origin, a.f.Source()) {
 				e.found = append(e.found, Difference{Kind: LikelyRename, Column: join(m.path, m.f.Name), From: join(a.path, a.f.Name)})
 				break
 			}

@@ -46,8 +46,8 @@ type Evidence struct {
 	Distinct, Days Sketch
 	// Tokens counts the null tokens that occurred by their text.
 	Tokens map[string]int64
-	// Hashes holds a hash of each value while they are being kept to tell whether all differ. Repeats is set once two were the same, crowded
-	// once there was no room to keep them all, so that it will never be known.
+	// Hashes holds a hash of each value while they are being kept to tell whether all differ. Repeats is set once two were the
+	// same, crowded once there was no room to keep them all, so that it will never be known.
 	Hashes   []uint64
 	hashRoom *Room
 	Repeats  bool
@@ -128,8 +128,8 @@ func (e *Evidence) count(class Class, p Place, text []byte) {
 	}
 }
 
-// weigh takes what a value that is not null tells besides its class and place; a value that was weighed before may be left out. hash is its
-// hash.
+// weigh takes what a value that is not null tells besides its class and place; a value that was weighed before may be left out.
+// hash is its hash.
 func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
 	e.Distinct.addHash(hash)
 	if len(text) > e.Longest {
@@ -265,8 +265,8 @@ func (e *Evidence) keepHash(hash uint64) {
 // unlikelyKey are classes that no key has. Columns with such values leave half of the room to others.
 const unlikelyKey = ClassNull | ClassToken | ClassBoolean | ClassDouble | ClassExponent | ClassDate | ClassTime
 
-// growHashes makes place for n hashes more, out of the room that all columns share. Where there is none it gives up this column's, and reports
-// false.
+// growHashes makes place for n hashes more, out of the room that all columns share. Where there is none it gives up this
+// column's, and reports false.
 func (e *Evidence) growHashes(n int) bool {
 	held := len(e.Hashes)
 	size := held + max(n, held/2, 64)
@@ -310,8 +310,8 @@ func (e *Evidence) mergeHashes(o *Evidence) {
 	}
 }
 
-// Unique reports whether no two values are the same, as far as 64-bit hashes tell, and whether that was looked at at all: it is not for a column
-// with very many values, where the room did not suffice, or where hashes were not kept.
+// Unique reports whether no two values are the same, as far as 64-bit hashes tell, and whether that was looked at at all: it is
+// not for a column with very many values, where the room did not suffice, or where hashes were not kept.
 func (e *Evidence) Unique() (unique, known bool) {
 	if e.Repeats {
 		return false, true

@@ -30,7 +30,8 @@ func ExampleEvolve() {
 	table := schema.Schema{Fields: []schema.Field{column("id", schema.Int), column("note", schema.String)}}
 	table.AssignIDs()
 	next := table.LastID() + 1
-	grown, differences := schema.Evolve(table, schema.Schema{Fields: []schema.Field{column("id", schema.Long), column("crew", schema.String)}}, schema.SafeNames, &next)
+	grown, differences := schema.Evolve(table,
+		schema.Schema{Fields: []schema.Field{column("id", schema.Long), column("crew", schema.String)}}, schema.SafeNames, &next)
 	for _, d := range differences {
 		fmt.Println(d.Kind, d.Column)
 	}

@@ -48,7 +48,8 @@ func (l *Lengths) merge(o *Lengths) {
 	}
 }
 
-// ListLengths returns how long the lists of a column are that holds single values besides, which are lists of one then. It is nil without any list.
+// ListLengths returns how long the lists of a column are that holds single values besides, which are lists of one then. It is
+// nil without any list.
 func (n *Node) ListLengths() *Lengths {
 	if n.Lengths == nil {
 		return nil

@@ -97,12 +97,14 @@ func TestPathsOfParts(t *testing.T) {
 	s := Schema{Fields: []Field{
 		{Name: "buoy", Type: Type{Kind: Struct, Fields: []Field{{Name: "code", Type: Type{Kind: String}}}}},
 		{Name: "readings", Type: Type{Kind: List, Element: &part}},
-		{Name: "levels", Type: Type{Kind: Map, Key: &Field{Name: "key", Type: Type{Kind: String}}, Element: &Field{Name: "value", Type: Type{Kind: Double}}}},
+		{Name: "levels", Type: Type{Kind: Map, Key: &Field{Name: "key", Type: Type{Kind: String}},
+			Element: &Field{Name: "value", Type: Type{Kind: Double}}}},
 	}}
 	s.AssignIDs()
 	var paths []string
 	s.Walk(func(path string, f *Field) { paths = append(paths, path) })
-	want := []string{"buoy", "buoy.code", "readings", "readings.element", "readings.element.sensor", "levels", "levels.key", "levels.value"}
+	want := []string{"buoy", "buoy.code", "readings", "readings.element", "readings.element.sensor", "levels", "levels.key",
+		"levels.value"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("%v", paths)
 	}

@@ -10,8 +10,9 @@ import (
 	"trevak/internal/rowtext"
 )
 
-// Measure adds what the rows of a batch show of columns whose types are known: how many values are null, how many differ, which is the smallest and
-// which the largest, how long texts and lists are. Parts of nested columns are counted where what they are a part of is there.
+// Measure adds what the rows of a batch show of columns whose types are known: how many values are null, how many differ, which
+// is the smallest and which the largest, how long texts and lists are. Parts of nested columns are counted where what they are
+// a part of is there.
 func (o *Observed) Measure(b arrow.RecordBatch) {
 	o.Root.Counts[ClassObject.Index()] += b.NumRows()
 	folded := o.Root.inLowerCase()
@@ -136,7 +137,8 @@ func (n *Node) measureText(text string) {
 	}
 }
 
-// numberOf returns what tells the value of a row by which numbers and times are ordered, and bits that differ where values do; nil for other types.
+// numberOf returns what tells the value of a row by which numbers and times are ordered, and bits that differ where values do;
+// nil for other types.
 func numberOf(a arrow.Array) func(row int) (value float64, bits uint64) {
 	switch a := a.(type) {
 	case *array.Int32:

@@ -30,7 +30,8 @@ func column(name string, t Type) Field { return Field{Name: name, Type: t} }
 func scalar(name string, k Kind) Field { return column(name, Type{Kind: k}) }
 
 func TestMeasureOrdersByValue(t *testing.T) {
-	fields := []Field{scalar("n", Long), scalar("x", Double), column("d", Type{Kind: Decimal, Precision: 9, Scale: 2}), scalar("s", String), scalar("day", Date), scalar("ok", Boolean)}
+	fields := []Field{scalar("n", Long), scalar("x", Double), column("d", Type{Kind: Decimal, Precision: 9, Scale: 2}),
+		scalar("s", String), scalar("day", Date), scalar("ok", Boolean)}
 	o := measured(t, fields,
 		`[{"n":9,"x":-2.5,"d":"9.50","s":"b","day":"2031-05-09","ok":true},{"n":10,"x":-10,"d":"12.50","s":"ä","day":"2031-05-10","ok":true}]`,
 		`[{"n":-3,"x":null,"d":"-1.00","s":"abc","day":"2030-12-31","ok":true}]`)
@@ -38,7 +39,8 @@ func TestMeasureOrdersByValue(t *testing.T) {
 		name, low, high string
 		values          int64
 		distinct        int64
-	}{{"n", "-3", "10", 3, 3}, {"x", "-10", "-2.5", 2, 2}, {"d", "-1.00", "12.50", 3, 3}, {"s", "abc", "ä", 3, 3}, {"day", "2030-12-31", "2031-05-10", 3, 3}, {"ok", "true", "true", 3, 1}} {
+	}{{"n", "-3", "10", 3, 3}, {"x", "-10", "-2.5", 2, 2}, {"d", "-1.00", "12.50", 3, 3}, {"s", "abc", "ä", 3, 3},
+		{"day", "2030-12-31", "2031-05-10", 3, 3}, {"ok", "true", "true", 3, 1}} {
 		n := o.Root.Member(want.name)
 		low, high := n.Range(fields[o.Root.index[want.name]].Type.Kind, nil)
 		distinct, _ := n.Distinct.Estimate()
@@ -56,7 +58,8 @@ func TestMeasureCountsParts(t *testing.T) {
 	fields := []Field{
 		column("pos", Type{Kind: Struct, Fields: []Field{scalar("lat", Double)}}),
 		column("readings", Type{Kind: List, Element: &Field{Name: ElementName, Type: reading}}),
-		column("tags", Type{Kind: Map, Key: &Field{Name: KeyName, Type: Type{Kind: String}, Required: true}, Element: &Field{Name: ValueName, Type: Type{Kind: Long}}}),
+		column("tags", Type{Kind: Map, Key: &Field{Name: KeyName, Type: Type{Kind: String}, Required: true},
+			Element: &Field{Name: ValueName, Type: Type{Kind: Long}}}),
 	}
 	o := measured(t, fields, `[
 		{"pos":{"lat":1.5},"readings":[{"v":1,"unit":"m"},{"v":null,"unit":"fathom"},null],"tags":[{"key":"a","value":1},{"key":"b","value":null}]},
@@ -91,7 +94,8 @@ func TestMeasureSlicesAndLetterCase(t *testing.T) {
 	fields := []Field{scalar("Depth", Int)}
 	o := measured(t, fields, `[{"Depth":5}]`)
 	wide := arrow.NewSchema([]arrow.Field{{Name: "depth", Type: arrow.PrimitiveTypes.Int64, Nullable: true}}, nil)
-	b, _, err := array.RecordFromJSON(memory.DefaultAllocator, wide, strings.NewReader(`[{"depth":1},{"depth":1099511627776},{"depth":7}]`))
+	b, _, err := array.RecordFromJSON(memory.DefaultAllocator, wide,
+		strings.NewReader(`[{"depth":1},{"depth":1099511627776},{"depth":7}]`))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,11 +1,12 @@
 package schema
 
 // kin are the classes that go together in one type, beside nulls and null tokens.
-var kin = [...]Class{ClassBoolean, ClassYesNo, ClassLetter, Numeric, ClassDate | ClassTimestamp, ClassTime, ClassTimestampTz, ClassYearFirst,
+var kin = [...]Class{ClassBoolean, ClassYesNo, ClassLetter, Numeric, ClassDate | ClassTimestamp, ClassTime, ClassTimestampTz,
+	ClassYearFirst,
 	ClassDayFirst | ClassDayOrMonth, ClassMonthFirst | ClassDayOrMonth, ClassUUID, ClassObject, ClassArray}
 
-// most returns the column without the values that are of other types than more than half of all, and how many these are; nil and 0 where no type has as
-// many, or it is string.
+// most returns the column without the values that are of other types than more than half of all, and how many these are; nil
+// and 0 where no type has as many, or it is string.
 func (n *Node) most() (*Node, int64) {
 	for _, classes := range kin {
 		all, of, nested := n.Values(), int64(0), classes&(ClassObject|ClassArray) != 0

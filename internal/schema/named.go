@@ -10,10 +10,12 @@ import (
 	"trevak/internal/lexical"
 )
 
-// Dates with English names of months, years of two digits and clocks of twelve hours are told by trying: each value drops the patterns that do not read it, and a column is of
-// such dates when one pattern is left. So a day stands where no year can stand, and a year of two digits is one only where a value shows it.
+// Dates with English names of months, years of two digits and clocks of twelve hours are told by trying: each value drops the
+// patterns that do not read it, and a column is of such dates when one pattern is left. So a day stands where no year can
+// stand, and a year of two digits is one only where a value shows it.
 
-// Patterns of days. Those from firstMonth on have no day, and so are no dates by themselves; those from firstPart on have no year, and only keep others from being the only one.
+// Patterns of days. Those from firstMonth on have no day, and so are no dates by themselves; those from firstPart on have no
+// year, and only keep others from being the only one.
 var dayPatterns = []string{
 	"%d %b %Y", "%d-%b-%Y", "%d/%b/%Y", "%b %d %Y", "%b %d, %Y", "%b-%d-%Y", "%Y %b %d", "%Y-%b-%d",
 	"%d %b %y", "%d-%b-%y", "%d/%b/%y", "%y-%b-%d", "%y %b %d", "%b %d, %y",
@@ -30,7 +32,8 @@ var (
 )
 
 // clockPatterns are those of what may follow a day; the first is that of nothing.
-var clockPatterns = []string{"", " %H:%M", " %H:%M:%S", " %I:%M %p", " %I:%M:%S %p", " %I:%M%p", " %I:%M:%S%p", "T%H:%M:%S", " %H:%M:%S %z", " %H:%M:%S %Z", " %H:%M %z", ", %I:%M %p", ", %I:%M:%S %p"}
+var clockPatterns = []string{"", " %H:%M", " %H:%M:%S", " %I:%M %p", " %I:%M:%S %p", " %I:%M%p", " %I:%M:%S%p", "T%H:%M:%S",
+	" %H:%M:%S %z", " %H:%M:%S %Z", " %H:%M %z", ", %I:%M %p", ", %I:%M:%S %p"}
 
 // compiledDays and compiledClocks are the patterns, made when they are first needed.
 var compiledDays, compiledClocks = sync.OnceValue(func() []*lexical.Pattern { return compiled(dayPatterns, "") }),
@@ -95,9 +98,11 @@ func namedDate(b []byte) (unfit, bool) {
 	return everything() &^ fits, some
 }
 
-// paddedAsWritten keeps patterns of numbers alone with points or hyphens to texts with two digits everywhere: 1.2.13 is a version, and 1-2-13 anything.
+// paddedAsWritten keeps patterns of numbers alone with points or hyphens to texts with two digits everywhere: 1.2.13 is a
+// version, and 1-2-13 anything.
 func paddedAsWritten(pattern string, day []byte) bool {
-	if !strings.HasSuffix(pattern, "%y") && !strings.HasPrefix(pattern, "%y") || strings.Contains(pattern, "%b") || strings.Contains(pattern, "/") {
+	if !strings.HasSuffix(pattern, "%y") && !strings.HasPrefix(pattern, "%y") || strings.Contains(pattern, "%b") ||
+		strings.Contains(pattern, "/") {
 		return true
 	}
 	return len(day) == 8
@@ -124,8 +129,8 @@ func splitClock(b []byte) (day, clock []byte) {
 	return b[:at], b[at:]
 }
 
-// couldBeNamed looks whether a text has what such dates have: it begins with the name of a month, or with a digit before one, before two more short numbers, or before a clock of twelve
-// hours.
+// couldBeNamed looks whether a text has what such dates have: it begins with the name of a month, or with a digit before one,
+// before two more short numbers, or before a clock of twelve hours.
 func couldBeNamed(b []byte) bool {
 	if len(b) < 5 || len(b) > 40 {
 		return false
@@ -155,7 +160,8 @@ func couldBeNamed(b []byte) bool {
 }
 
 // monthEnds are what stands behind the first three letters of the names of months.
-var monthEnds = map[string]string{"jan": "uary", "feb": "ruary", "mar": "ch", "apr": "il", "may": "", "jun": "e", "jul": "y", "aug": "ust", "sep": "tember", "oct": "ober", "nov": "ember", "dec": "ember"}
+var monthEnds = map[string]string{"jan": "uary", "feb": "ruary", "mar": "ch", "apr": "il", "may": "", "jun": "e", "jul": "y",
+	"aug": "ust", "sep": "tember", "oct": "ober", "nov": "ember", "dec": "ember"}
 
 // isMonth reports whether a text begins with the name of a month, or its first three letters alone.
 func isMonth(b []byte) bool {
@@ -170,7 +176,8 @@ func isMonth(b []byte) bool {
 	return len(b) >= 3+len(end) && strings.EqualFold(string(b[3:3+len(end)]), end) && !letter(3+len(end))
 }
 
-// namedPattern returns the only pattern that reads all dates of a column, and what they are; ok is false where there is none, or more than one.
+// namedPattern returns the only pattern that reads all dates of a column, and what they are; ok is false where there is none,
+// or more than one.
 func (u unfit) namedPattern() (pattern string, kind Kind, ok bool) {
 	fits := everything() &^ u
 	days, clocks := uint64(fits)&(1<<clockShift-1), uint64(fits)>>clockShift

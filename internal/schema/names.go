@@ -10,8 +10,9 @@ import (
 // NameStyle is how column names are made from the names of a source.
 type NameStyle uint8
 
-// SafeNames keeps letters, digits and _ in the case they have; runs of anything else become one _, none at the end, and a leading digit gets a _ before it.
-// KeepNames keeps every name as it is. SnakeNames writes words in lower case with _ between them.
+// SafeNames keeps letters, digits and _ in the case they have; runs of anything else become one _, none at the end, and a
+// leading digit gets a _ before it. KeepNames keeps every name as it is. SnakeNames writes words in lower case with _ between
+// them.
 const (
 	SafeNames NameStyle = iota
 	KeepNames
@@ -92,8 +93,8 @@ func (n NameStyle) Make(raw []string) []string {
 	return out
 }
 
-// safeName applies the rule to one name, with white space around it left out. It ends in no _ that was not there before, so the result is empty
-// for a name without letters, digits and _.
+// safeName applies the rule to one name, with white space around it left out. It ends in no _ that was not there before, so the
+// result is empty for a name without letters, digits and _.
 func safeName(name string) string {
 	var b strings.Builder
 	gap := false

@@ -20,7 +20,8 @@ type Observed struct {
 	Bytes int64
 	// Mark is the decimal mark of numbers in delimited text, 0 where it is the point without separators.
 	Mark byte
-	// MostFields bounds how many different members the records of JSON may have; 0 is no bound. Beyond it nothing more is looked at, and Exceeded is set.
+	// MostFields bounds how many different members the records of JSON may have; 0 is no bound. Beyond it nothing more is
+	// looked at, and Exceeded is set.
 	MostFields int
 	Exceeded   bool
 	// Lean leaves out what takes much memory in each column and settles no type: how many different values there are.
@@ -145,7 +146,8 @@ func (o *Observed) JSON(r *json.Records) {
 		}
 		o.Exceeded = o.Exceeded || w.most > 0 && len(o.Root.Fields) > w.most
 		if err := w.Err(); err != nil {
-			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(), WayOut: "mend the record"})
+			o.refuseAt(r.Block, parse.Problem{Start: start, End: end, Code: parse.BadJSON, Reason: "cannot be read: " + err.Error(),
+				WayOut: "mend the record"})
 		}
 	}
 }

@@ -15,11 +15,12 @@ type Stated struct {
 }
 
 // statable are the types that a user can state by a word.
-var statable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, TimestampNs, TimestampTzNs, String, UUID, Binary}
+var statable = []Kind{Boolean, Int, Long, Float, Double, Date, Time, Timestamp, TimestampTz, TimestampNs, TimestampTzNs, String, UUID,
+	Binary}
 
-// ParseType reads a type as a user states it: the names of the Iceberg specification, decimal(9,2), list<…>, map<string,…> and struct<a: …>,
-// and in parentheses how values are written: timestamp(%d.%m.%Y %H:%M), long(# m), double(#.###,#), decimal(9,2,€ #), timestamptz(epoch_ms),
-// boolean(yes/no), binary(hex).
+// ParseType reads a type as a user states it: the names of the Iceberg specification, decimal(9,2), list<…>, map<string,…> and
+// struct<a: …>, and in parentheses how values are written: timestamp(%d.%m.%Y %H:%M), long(# m), double(#.###,#), decimal(9,2,€
+// #), timestamptz(epoch_ms), boolean(yes/no), binary(hex).
 func ParseType(text string) (Stated, error) {
 	text = strings.TrimSpace(text)
 	word, rest := text, ""
@@ -57,12 +58,14 @@ func unknownType(text string) error {
 	for i, k := range statable {
 		names[i] = k.String()
 	}
-	return fmt.Errorf("%q is not a type a column can be given; it takes one of %s, decimal(p,s), list<…>, map<string,…>, struct<…>, or json for what is inside its texts", text, strings.Join(names, ", "))
+	return fmt.Errorf("%q is not a type a column can be given; it takes one of %s, decimal(p,s), list<…>, map<string,…>, struct<…>, "+
+		"or json for what is inside its texts", text, strings.Join(names, ", "))
 }
 
 func parseDecimal(text, rest string) (Stated, error) {
 	parts := strings.SplitN(strings.Trim(rest, "()"), ",", 3)
-	bad := fmt.Errorf("%q is no decimal; write its digits in all and those after the point, like decimal(9,2), at most %d", text, lexical.MaxPrecision)
+	bad := fmt.Errorf("%q is no decimal; write its digits in all and those after the point, like decimal(9,2), at most %d", text,
+		lexical.MaxPrecision)
 	if rest == "" || len(parts) < 2 {
 		return Stated{}, bad
 	}
@@ -74,7 +77,8 @@ func parseDecimal(text, rest string) (Stated, error) {
 	var err, err2 error
 	s.Type.Precision, err = strconv.Atoi(strings.TrimSpace(parts[0]))
 	s.Type.Scale, err2 = strconv.Atoi(strings.TrimSpace(parts[1]))
-	if err != nil || err2 != nil || s.Type.Precision < 1 || s.Type.Precision > lexical.MaxPrecision || s.Type.Scale < 0 || s.Type.Scale > s.Type.Precision {
+	if err != nil || err2 != nil || s.Type.Precision < 1 || s.Type.Precision > lexical.MaxPrecision || s.Type.Scale < 0 ||
+		s.Type.Scale > s.Type.Precision {
 		return Stated{}, bad
 	}
 	if len(parts) == 3 {
@@ -102,7 +106,8 @@ func parseNested(word, inside string) (Type, error) {
 		for _, part := range parts {
 			name, of, ok := strings.Cut(part, ":")
 			if name = strings.TrimSpace(name); !ok || name == "" {
-				return Type{}, fmt.Errorf("struct<%s> has a part without name or type; write it like struct<lat: double, lon: double>", inside)
+				return Type{}, fmt.Errorf("struct<%s> has a part without name or type; write it like struct<lat: double, lon: double>",
+					inside)
 			}
 			f, err := nestedField(name, of)
 			if err != nil {
@@ -162,7 +167,8 @@ func (s Stated) CheckFormat() error {
 		}
 	case Int, Long, Float, Double, Decimal:
 		if around, _ := NumberFormat(format); strings.Count(around, "#") != 1 {
-			return fail("write the text around the number with one # in its place, like # m or € #; #,###.# and #.###,# say how thousands and fractions are set apart")
+			return fail("write the text around the number with one # in its place, like # m or € #; #,###.# and #.###,# say how " +
+				"thousands and fractions are set apart")
 		}
 	case Boolean:
 		if _, ok := BooleanWords(format); !ok {
@@ -178,15 +184,15 @@ func (s Stated) CheckFormat() error {
 	return nil
 }
 
-// numberMarks are the ways to write in a format how thousands and the fraction are set apart, in the manner of number patterns (Unicode Technical
-// Standard 35, part 3), with the decimal mark that each says.
+// numberMarks are the ways to write in a format how thousands and the fraction are set apart, in the manner of number patterns
+// (Unicode Technical Standard 35, part 3), with the decimal mark that each says.
 var numberMarks = []struct {
 	pattern string
 	mark    byte
 }{{"#,###.#", '.'}, {"#.###,#", ','}, {"#,###", '.'}, {"#.###", ','}}
 
-// NumberFormat reads the format of a number: the text around it with # in its place, and the decimal mark where the format says one, which
-// is 0 otherwise.
+// NumberFormat reads the format of a number: the text around it with # in its place, and the decimal mark where the format says
+// one, which is 0 otherwise.
 func NumberFormat(format string) (around string, mark byte) {
 	for _, m := range numberMarks {
 		if before, after, ok := strings.Cut(format, m.pattern); ok {
@@ -199,7 +205,8 @@ func NumberFormat(format string) (around string, mark byte) {
 // BooleanWords reads the format of a boolean.
 func BooleanWords(format string) (lexical.Words, bool) {
 	yes, no, ok := strings.Cut(format, "/")
-	return lexical.Words{True: strings.ToLower(yes), False: strings.ToLower(no)}, ok && yes != "" && no != "" && !strings.EqualFold(yes, no)
+	return lexical.Words{True: strings.ToLower(yes), False: strings.ToLower(no)}, ok && yes != "" && no != "" &&
+		!strings.EqualFold(yes, no)
 }
 
 // String writes the type as ParseType reads it.

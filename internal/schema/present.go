@@ -5,8 +5,8 @@ import (
 	"unicode/utf8"
 )
 
-// Words that often stand for no value are counted by their text. Which of them are values in the end is settled with the type: these methods are told
-// the texts that are nulls.
+// Words that often stand for no value are counted by their text. Which of them are values in the end is settled with the type:
+// these methods are told the texts that are nulls.
 
 // present visits the words that are values.
 func (e *Evidence) present(nulls []string, visit func(token string, n int64)) {

@@ -5,9 +5,10 @@ import (
 	"strings"
 )
 
-// Rebase brings a schema that grew out of a table's into the one that the table has meanwhile, by field ids: names, comments, key and order are the table's,
-// widened types are kept, what is known of a column is what either changed, and what was added stands last. from is the table's schema that ours grew out of,
-// last the highest id that the table had then. ok is false where that cannot be done: a column is gone, or a new one has a name that is taken.
+// Rebase brings a schema that grew out of a table's into the one that the table has meanwhile, by field ids: names, comments,
+// key and order are the table's, widened types are kept, what is known of a column is what either changed, and what was added
+// stands last. from is the table's schema that ours grew out of, last the highest id that the table had then. ok is false where
+// that cannot be done: a column is gone, or a new one has a name that is taken.
 func Rebase(from, ours, now Schema, last int) (out Schema, ok bool) {
 	before, there := fieldsByID(from), fieldsByID(now)
 	if sameColumns(from.Fields, now.Fields) {

@@ -20,16 +20,21 @@ func TestRebase(t *testing.T) {
 		want      string
 	}{
 		{"nothing", []Field{field(1, "a", long)}, []Field{field(1, "a", long)}, "1 a long"},
-		{"another name and order", []Field{field(1, "a", long), field(2, "b", text)}, []Field{field(2, "b", text), field(1, "z", long)}, "2 b string, 1 z long"},
-		{"columns of others", []Field{field(1, "a", long)}, []Field{field(1, "a", long), field(11, "new", text)}, "1 a long, 11 new string"},
-		{"columns of ours", []Field{field(1, "a", long), field(11, "new", text)}, []Field{field(1, "b", long)}, "1 b long, 11 new string"},
+		{"another name and order", []Field{field(1, "a", long), field(2, "b", text)}, []Field{field(2, "b", text), field(1, "z", long)},
+			"2 b string, 1 z long"},
+		{"columns of others", []Field{field(1, "a", long)}, []Field{field(1, "a", long), field(11, "new", text)},
+			"1 a long, 11 new string"},
+		{"columns of ours", []Field{field(1, "a", long), field(11, "new", text)}, []Field{field(1, "b", long)},
+			"1 b long, 11 new string"},
 		{"a name that is taken", []Field{field(1, "a", long), field(11, "B", text)}, []Field{field(1, "b", long)}, ""},
 		{"a column that is gone", []Field{field(1, "a", long), field(2, "b", text)}, []Field{field(1, "a", long)}, ""},
 		{"wider here", []Field{field(1, "a", long)}, []Field{field(1, "a", whole)}, "1 a long"},
 		{"wider there", []Field{field(1, "a", whole)}, []Field{field(1, "a", long)}, "1 a long"},
 		{"another type", []Field{field(1, "a", text)}, []Field{field(1, "a", long)}, ""},
-		{"members", []Field{field(1, "a", nested(field(2, "x", whole), field(12, "y", text)))}, []Field{field(1, "a", nested(field(2, "z", long)))}, "1 a struct<z: long, y: string>"},
-		{"elements", []Field{field(1, "a", Type{Kind: List, Element: &wide})}, []Field{field(1, "a", Type{Kind: List, Element: &element})}, "1 a list<long>"},
+		{"members", []Field{field(1, "a", nested(field(2, "x", whole), field(12, "y", text)))},
+			[]Field{field(1, "a", nested(field(2, "z", long)))}, "1 a struct<z: long, y: string>"},
+		{"elements", []Field{field(1, "a", Type{Kind: List, Element: &wide})},
+			[]Field{field(1, "a", Type{Kind: List, Element: &element})}, "1 a list<long>"},
 	} {
 		out, ok := Rebase(Schema{}, Schema{Fields: test.ours}, Schema{Fields: test.now}, 10)
 		var got []string
@@ -51,7 +56,8 @@ func TestCountingExactly(t *testing.T) {
 		values int
 		room   int64
 		exact  bool
-	}{{40, 0, true}, {3_000, 1 << 20, true}, {120_000, 1 << 20, true}, {400_000, 1 << 20, false}, {3_000, 100, false}, {3_000, 0, false}} {
+	}{{40, 0, true}, {3_000, 1 << 20, true}, {120_000, 1 << 20, true}, {400_000, 1 << 20, false}, {3_000, 100, false},
+		{3_000, 0, false}} {
 		room := NewRoom(test.room)
 		a, b := Sketch{room: room}, Sketch{room: room}
 		for i := range test.values {
@@ -62,7 +68,8 @@ func TestCountingExactly(t *testing.T) {
 		}
 		a.Merge(&b)
 		n, exact := a.Estimate()
-		if off := float64(n)/float64(test.values) - 1; exact != test.exact || exact && int(n) != test.values || off > 0.06 || off < -0.06 {
+		if off := float64(n)/float64(test.values) - 1; exact != test.exact || exact && int(n) != test.values || off > 0.06 ||
+			off < -0.06 {
 			t.Errorf("of %d with room for %d: %d, exact %v", test.values, test.room, n, exact)
 		}
 	}
@@ -70,7 +77,8 @@ func TestCountingExactly(t *testing.T) {
 
 // TestNumberFormats reads how the marks of numbers are stated.
 func TestNumberFormats(t *testing.T) {
-	for format, want := range map[string]string{"#": "# 0", "# m": "# m 0", "#,###.#": "# 46", "€ #.###,#": "€ # 44", "#,###": "# 46", "#.### kg": "# kg 44"} {
+	for format, want := range map[string]string{"#": "# 0", "# m": "# m 0", "#,###.#": "# 46", "€ #.###,#": "€ # 44", "#,###": "# 46",
+		"#.### kg": "# kg 44"} {
 		around, mark := NumberFormat(format)
 		if got := fmt.Sprint(around, " ", mark); got != want {
 			t.Errorf("%s: %s, want %s", format, got, want)

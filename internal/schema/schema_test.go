@@ -149,12 +149,14 @@ func observeJSON(text string) *Observed {
 func TestSettleJSON(t *testing.T) {
 	o := observeJSON(`{"id":1,"at":"2031-05-01T00:00:00Z","pos":{"lat":1,"the lon":2.5},"tags":["a"],"empty":[],"none":null,"mixed":1,"nothing":{}}
 {"id":2,"more":true,"tags":[],"mixed":{"a":1},"pos":{"lat":"x"},"lists":[[1],[null]],"code":"007","day":"2031-05-01"}`)
-	s, unused := o.Settle(Corrections{Types: map[string]Stated{"id": {Type: Type{Kind: Int}}, "pos.the lon": {Type: Type{Kind: String}}, "absent": {Type: Type{Kind: Long}}}})
+	s, unused := o.Settle(Corrections{Types: map[string]Stated{"id": {Type: Type{Kind: Int}}, "pos.the lon": {Type: Type{Kind: String}},
+		"absent": {Type: Type{Kind: Long}}}})
 	var got []string
 	for _, f := range s.Fields {
 		got = append(got, f.Name+" "+f.Type.String())
 	}
-	want := "id int|at timestamptz|pos struct<lat: string, the_lon: string>|tags list<string>|empty list<string>|none string|mixed string|nothing string|" +
+	want := "id int|at timestamptz|pos struct<lat: string, the_lon: string>|tags list<string>|empty list<string>|none string|mixed " +
+		"string|nothing string|" +
 		"more boolean|lists list<list<long>>|code string|day date"
 	if strings.Join(got, "|") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "|"), want)
@@ -162,7 +164,8 @@ func TestSettleJSON(t *testing.T) {
 	if len(unused) != 1 || unused[0].Name != "absent" {
 		t.Errorf("unused pins: %v", unused)
 	}
-	if !s.Fields[5].Unseen || !s.Fields[4].Type.Element.Unseen || s.Fields[6].Unseen || !s.Fields[0].Pinned || s.Fields[2].Type.Fields[1].Origin != "the lon" {
+	if !s.Fields[5].Unseen || !s.Fields[4].Type.Element.Unseen || s.Fields[6].Unseen || !s.Fields[0].Pinned ||
+		s.Fields[2].Type.Fields[1].Origin != "the lon" {
 		t.Errorf("%+v", s.Fields)
 	}
 	nulls := o.Root.Counts[ClassObject.Index()] - o.Root.Field("more").Evidence.Values()
@@ -192,7 +195,8 @@ func TestAssignIDs(t *testing.T) {
 		t.Errorf("%v, want %s", got, want)
 	}
 	back, err := FromArrow(s.Arrow())
-	if err != nil || !reflect.DeepEqual(back.Fields[0].Type.Fields[0].ID, 2) || back.Fields[1].Type.String() != s.Fields[1].Type.String() {
+	if err != nil || !reflect.DeepEqual(back.Fields[0].Type.Fields[0].ID, 2) ||
+		back.Fields[1].Type.String() != s.Fields[1].Type.String() {
 		t.Errorf("%+v, %v", back, err)
 	}
 }

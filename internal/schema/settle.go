@@ -23,8 +23,8 @@ type Corrections struct {
 	Nulls []string
 	// DecimalMark is the decimal mark of the source, empty for the usual one.
 	DecimalMark string
-	// Outvote gives a column whose values have nothing to do with each other the type of more than half of them, where that is not string; the others are
-	// misfits then. Without it such a column is string.
+	// Outvote gives a column whose values have nothing to do with each other the type of more than half of them, where that is
+	// not string; the others are misfits then. Without it such a column is string.
 	Outvote bool
 }
 
@@ -183,8 +183,8 @@ func (s *settler) members(raw, legal string, nodes []*Node, declared []Field) Ty
 	return out
 }
 
-// missing notes a declared member that does not occur, where its name looks mistaken: it is stated to be that in the source, or there is one of a like name
-// that nobody declared.
+// missing notes a declared member that does not occur, where its name looks mistaken: it is stated to be that in the source, or
+// there is one of a like name that nobody declared.
 func (s *settler) missing(raw string, d *Field, others []*Node) {
 	names := make([]string, len(others))
 	for i, n := range others {
@@ -316,8 +316,8 @@ func (s *settler) inferred(raw, legal string, n *Node) Field {
 	return Field{Type: t, Notation: notation}
 }
 
-// oneOrMany returns what stands in a column of arrays and single values together, if these are of one type: a single value is an array of one. It returns
-// nil for other columns.
+// oneOrMany returns what stands in a column of arrays and single values together, if these are of one type: a single value is
+// an array of one. It returns nil for other columns.
 func (n *Node) oneOrMany() *Node {
 	if n.Seen&ClassArray == 0 || n.Element == nil {
 		return nil

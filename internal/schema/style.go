@@ -21,8 +21,8 @@ const (
 
 var styleSeparators = map[byte]Style{'/': styleSlash, '.': stylePoint, '-': styleHyphen}
 
-// dayMonth tells whether a text is a date as day, month and year in either order, or as year, month and day with slashes or points, alone or with a
-// time of day after it. The class is 0 when it is none.
+// dayMonth tells whether a text is a date as day, month and year in either order, or as year, month and day with slashes or
+// points, alone or with a time of day after it. The class is 0 when it is none.
 func dayMonth(b []byte) (Class, Style) {
 	if len(b) < 8 || len(b) > 30 {
 		return 0, 0
@@ -97,7 +97,8 @@ func exists(year, month, day int) bool {
 
 // isoDate writes a date in the order of ISO 8601.
 func isoDate(year, month, day int) [10]byte {
-	return [10]byte{byte('0' + year/1000), byte('0' + year/100%10), byte('0' + year/10%10), byte('0' + year%10), '-', byte('0' + month/10), byte('0' + month%10), '-',
+	return [10]byte{byte('0' + year/1000), byte('0' + year/100%10), byte('0' + year/10%10), byte('0' + year%10), '-',
+		byte('0' + month/10), byte('0' + month%10), '-',
 		byte('0' + day/10%10), byte('0' + day%10)}
 }
 

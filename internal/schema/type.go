@@ -55,14 +55,16 @@ type Type struct {
 
 // Omission is what a run leaves out of a source; it is no part of what columns are.
 type Omission struct {
-	// Omit are the names in the source of columns that are not wanted, and OmitRest says that none is wanted besides those that there are.
+	// Omit are the names in the source of columns that are not wanted, and OmitRest says that none is wanted besides those that
+	// there are.
 	Omit     []string
 	OmitRest bool
 }
 
 // Demand is what a run wants of a column, besides what the column is.
 type Demand struct {
-	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the table format allows.
+	// Held is set when the type is a table's: a value beyond it is a misfit. Widens says that the type may still widen as the
+	// table format allows.
 	Held, Widens bool
 	// Alias is the name in the source of this run, where that is yet another.
 	Alias string
@@ -108,8 +110,8 @@ type Field struct {
 
 // Notation is how values are written in the source, where that is not the usual way.
 type Notation struct {
-	// Format is a pattern of strftime, or epoch, epoch_ms or epoch_us, for dates, times and timestamps; a text with # in the number's place
-	// for numbers; yes/no or t/f for booleans; hex or base64 for binary.
+	// Format is a pattern of strftime, or epoch, epoch_ms or epoch_us, for dates, times and timestamps; a text with # in the
+	// number's place for numbers; yes/no or t/f for booleans; hex or base64 for binary.
 	Format string `json:"format,omitempty"`
 	// DecimalMark is the character before the fraction of numbers, where thousands may be set apart.
 	DecimalMark string `json:"decimal_mark,omitempty"`

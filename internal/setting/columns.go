@@ -20,7 +20,8 @@ func (f *Flow) CorrectsColumns() bool {
 
 // corrections are what is fixed of columns.
 func (f *Flow) corrections(declared []schema.Field) (schema.Corrections, error) {
-	c := schema.Corrections{Types: map[string]schema.Stated{}, Renames: map[string]string{}, Only: f.Only, Drop: f.Drop, Required: f.Required, Key: f.Key,
+	c := schema.Corrections{Types: map[string]schema.Stated{}, Renames: map[string]string{}, Only: f.Only, Drop: f.Drop,
+		Required: f.Required, Key: f.Key,
 		Nulls: f.Nulls, Columns: declared}
 	for _, text := range f.Types {
 		name, stated, err := parsePin(text)
@@ -32,7 +33,8 @@ func (f *Flow) corrections(declared []schema.Field) (schema.Corrections, error) 
 	for _, text := range f.Renames {
 		at := strings.LastIndexByte(text, '=')
 		if at < 1 || at == len(text)-1 {
-			return c, fault.New(fault.Usage, "--rename %q does not name a column and its new name", text).Try("write it like --rename 'Wave height=wave_height_m'")
+			return c, fault.New(fault.Usage, "--rename %q does not name a column and its new name",
+				text).Try("write it like --rename 'Wave height=wave_height_m'")
 		}
 		c.Renames[text[:at]] = text[at+1:]
 	}
@@ -50,7 +52,8 @@ func (f *Flow) corrections(declared []schema.Field) (schema.Corrections, error) 
 	case ".", "point":
 		c.DecimalMark = "."
 	default:
-		return c, fault.New(fault.Usage, "--decimal-mark %q is not known", f.DecimalMark).Try("use comma or point, or the characters themselves")
+		return c, fault.New(fault.Usage, "--decimal-mark %q is not known",
+			f.DecimalMark).Try("use comma or point, or the characters themselves")
 	}
 	return c, nil
 }
@@ -71,7 +74,8 @@ func parsePin(text string) (string, schema.Stated, error) {
 		}
 	}
 	if first == nil {
-		return "", schema.Stated{}, fault.New(fault.Usage, "--type %q does not name a column and a type", text).Try("write it like --type depth=double")
+		return "", schema.Stated{}, fault.New(fault.Usage, "--type %q does not name a column and a type",
+			text).Try("write it like --type depth=double")
 	}
 	return "", schema.Stated{}, fault.New(fault.Usage, "--type: %s", first)
 }

@@ -11,7 +11,8 @@ import (
 func (f *Flow) Favored(fromFeed bool) (weigh.Favor, error) {
 	favor, err := weigh.ParseFavor(f.Favor)
 	if err == nil && f.Stated("favor") && f.Codec != string(columnar.Auto) && !fromFeed {
-		err = fault.New(fault.Usage, "--favor is for --codec auto, and --codec is %s", f.Codec).Try("write --codec auto, or leave --favor out")
+		err = fault.New(fault.Usage, "--favor is for --codec auto, and --codec is %s",
+			f.Codec).Try("write --codec auto, or leave --favor out")
 	}
 	return favor, err
 }

@@ -41,7 +41,8 @@ func parseSplits(texts []string) (out []load.Split, err error) {
 	for _, text := range texts {
 		list, name, ok := strings.Cut(text, "=")
 		if !ok || list == "" {
-			return nil, fault.New(fault.Usage, "--split %q does not name a list and a table", text).Try("write it like --split readings=ops.readings")
+			return nil, fault.New(fault.Usage, "--split %q does not name a list and a table",
+				text).Try("write it like --split readings=ops.readings")
 		}
 		s := load.Split{List: list}
 		if s.Into, err = table.ParseName(name); err != nil {

@@ -14,13 +14,14 @@ import (
 	"trevak/internal/write"
 )
 
-// Task makes of a flow what its packages carry out. listed are the sources, form says that rows may get another form, and columns that something may be said of
-// columns.
+// Task makes of a flow what its packages carry out. listed are the sources, form says that rows may get another form, and
+// columns that something may be said of columns.
 func (f *Flow) Task(env Env) (t write.Task, err error) {
 	if f.MixedContent != "members" && f.MixedContent != "text" {
 		return t, unknown("mixed-content", f.MixedContent, "members or text")
 	}
-	t.Reading.Reading = source.Reading{Sources: env.Sources, Stdin: env.Stdin, Store: env.Store, MayExpand: f.AllowExpansion, Mixed: f.MixedFiles,
+	t.Reading.Reading = source.Reading{Sources: env.Sources, Stdin: env.Stdin, Store: env.Store, MayExpand: f.AllowExpansion,
+		Mixed:      f.MixedFiles,
 		Particular: f.particular(), Prefixes: f.XMLPrefixes, MixedText: f.MixedContent == "text"}
 	if t.Unsure, err = source.ParseUnsure(f.Unsure); err != nil {
 		return t, err
@@ -28,7 +29,8 @@ func (f *Flow) Task(env Env) (t write.Task, err error) {
 	if t.Stated, err = f.rules(); err != nil {
 		return t, err
 	}
-	if t.Limits = (source.Limits{RecordBytes: f.MaxRecord, Columns: f.MaxColumns, Depth: f.MaxDepth}); f.MaxRecord < 1 || f.MaxColumns < 1 || f.MaxDepth < 1 {
+	if t.Limits = (source.Limits{RecordBytes: f.MaxRecord, Columns: f.MaxColumns, Depth: f.MaxDepth}); f.MaxRecord < 1 ||
+		f.MaxColumns < 1 || f.MaxDepth < 1 {
 		return t, fault.New(fault.Usage, "--max-record, --max-columns and --max-depth count from 1 on")
 	}
 	if f.MaxDepth > deepest {
@@ -81,7 +83,8 @@ func (f *Flow) records(t *write.Task) (err error) {
 	for _, text := range f.PartitionValues {
 		column, value, ok := strings.Cut(text, "=")
 		if !ok || column == "" || value == "" {
-			return fault.New(fault.Usage, "--partition-value %q does not name a column and its value", text).Try("write it like --partition-value batch=2031-05")
+			return fault.New(fault.Usage, "--partition-value %q does not name a column and its value",
+				text).Try("write it like --partition-value batch=2031-05")
 		}
 		t.PartitionValues = append(t.PartitionValues, write.PartitionValue{Column: column, Value: value})
 	}
@@ -112,7 +115,8 @@ func (f *Flow) rules() (sniff.Stated, error) {
 		return s, err
 	}
 	if len(s.Widths) > 0 && (f.Delimiter != "" || f.Quote != "" || f.Escape != "double" || f.Trim) {
-		return s, fault.New(fault.Usage, "--widths leaves no room for --delimiter, --quote, --escape or --trim: nothing stands between fields, and blanks around them are left out").Try("leave these out")
+		return s, fault.New(fault.Usage, "--widths leaves no room for --delimiter, --quote, --escape or --trim: nothing stands "+
+			"between fields, and blanks around them are left out").Try("leave these out")
 	}
 	if f.Encoding != "" {
 		if s.Encoding, err = sniff.ParseEncoding(f.Encoding); err != nil {
@@ -137,9 +141,11 @@ func (f *Flow) rules() (sniff.Stated, error) {
 	one, none := 1, 0
 	switch {
 	case f.Stated("header") && !f.Header:
-		return s, fault.New(fault.Usage, "--header=false has no effect").Try("write --no-header where the first record is data, or leave it out to have that decided")
+		return s, fault.New(fault.Usage, "--header=false has no effect").Try("write --no-header where the first record is data, or " +
+			"leave it out to have that decided")
 	case f.Stated("no-header") && !f.NoHeader:
-		return s, fault.New(fault.Usage, "--no-header=false has no effect").Try("write --header where the first record holds the names, or leave it out to have that decided")
+		return s, fault.New(fault.Usage, "--no-header=false has no effect").Try("write --header where the first record holds the " +
+			"names, or leave it out to have that decided")
 	case f.Header && f.NoHeader, f.NoHeader && f.HeaderRows > 0:
 		return s, fault.New(fault.Usage, "--header and --no-header contradict each other").Try("keep one of them")
 	case f.HeaderRows > 0:
@@ -174,7 +180,8 @@ func parseWidths(text string) (widths []int, err error) {
 	for _, part := range strings.Split(text, ",") {
 		n, err := strconv.Atoi(strings.TrimSpace(part))
 		if err != nil || n < 1 {
-			return nil, fault.New(fault.Usage, "--widths %s has %q, which is no width", text, part).Try("write how many characters each field has, like --widths 5,12,8")
+			return nil, fault.New(fault.Usage, "--widths %s has %q, which is no width", text,
+				part).Try("write how many characters each field has, like --widths 5,12,8")
 		}
 		widths = append(widths, n)
 	}
@@ -182,8 +189,10 @@ func parseWidths(text string) (widths []int, err error) {
 }
 
 // delimiterWords are names and spellings of delimiters that are awkward to type.
-var delimiterWords = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", `\t`: "\t", "pipe": "|", "space": " ", "blanks": delimited.BlanksText,
-	"none": delimited.NoneText, "tilde": "~", "caret": "^", `\x01`: "\x01", `\x1f`: "\x1f", `\x1F`: "\x1f", "0x01": "\x01", "0x1F": "\x1f"}
+var delimiterWords = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", `\t`: "\t", "pipe": "|", "space": " ",
+	"blanks": delimited.BlanksText,
+	"none":   delimited.NoneText, "tilde": "~", "caret": "^", `\x01`: "\x01", `\x1f`: "\x1f", `\x1F`: "\x1f", "0x01": "\x01",
+	"0x1F": "\x1f"}
 
 func parseDelimiter(text string) (string, error) {
 	if d, ok := delimiterWords[text]; ok {

@@ -1,7 +1,8 @@
-// Package setting is everything that a flow can be asked to do, in one table: its key in feed files, its flag, what it means, and how it is set and read.
+// Package setting is everything that a flow can be asked to do, in one table: its key in feed files, its flag, what it means,
+// and how it is set and read.
 //
-// What comes in are texts, of a command line or of a feed file; what goes out is a Flow, and of that the tasks that the packages before this one carry out. Flags,
-// feed files, what is emitted of them and their JSON Schema all come of the table.
+// What comes in are texts, of a command line or of a feed file; what goes out is a Flow, and of that the tasks that the
+// packages before this one carry out. Flags, feed files, what is emitted of them and their JSON Schema all come of the table.
 package setting
 
 import (
@@ -29,7 +30,8 @@ const (
 // Setting is one thing that a flow can be asked.
 type Setting struct {
 	Section Section
-	// Key is where it stands in a feed file, with points between the parts, Flag its name on the command line without hyphens; either may be empty.
+	// Key is where it stands in a feed file, with points between the parts, Flag its name on the command line without hyphens;
+	// either may be empty.
 	Key, Flag string
 	// Usual is what holds where nothing is said, as text.
 	Usual string
@@ -44,8 +46,8 @@ type Setting struct {
 // Kind is what values a setting takes.
 type Kind uint8
 
-// The kinds. A List has its values with commas between them on the command line, a Many is given once for each. Numbers lists whole numbers with commas
-// between them.
+// The kinds. A List has its values with commas between them on the command line, a Many is given once for each. Numbers lists
+// whole numbers with commas between them.
 const (
 	Text Kind = iota
 	YesNo

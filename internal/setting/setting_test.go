@@ -16,7 +16,8 @@ func TestTableIsSound(t *testing.T) {
 			t.Errorf("%+v", s)
 		}
 		keys[s.Key], flags[s.Flag] = true, true
-		values := map[Kind][]string{Text: {"word"}, YesNo: {"true"}, Number: {"7"}, List: {"a", "b"}, Many: {"a,b", "c"}, Numbers: {"5,12"}}[s.Kind()]
+		values := map[Kind][]string{Text: {"word"}, YesNo: {"true"}, Number: {"7"}, List: {"a", "b"}, Many: {"a,b", "c"},
+			Numbers: {"5,12"}}[s.Kind()]
 		if s.Words != nil {
 			values = s.Words[:1]
 		}
@@ -48,14 +49,19 @@ func TestTableIsSound(t *testing.T) {
 func TestUsualFlowsAreTasks(t *testing.T) {
 	env := Env{Sources: []string{"in.csv"}, Store: storage.Disk{}, Form: true, Columns: true}
 	task, err := New().Task(env)
-	if err != nil || task.Limits.RecordBytes != 64<<20 || task.Stated.HeaderRows != nil || !task.Shape.Empty() || task.Misfits.Percent != 50 {
+	if err != nil || task.Limits.RecordBytes != 64<<20 || task.Stated.HeaderRows != nil || !task.Shape.Empty() ||
+		task.Misfits.Percent != 50 {
 		t.Errorf("%+v, %v", task, err)
 	}
 	for _, test := range []struct{ flag, value, want string }{
-		{"escape", "slash", "--escape slash is not known"}, {"max-depth", "0", "count from 1 on"}, {"type", "depth", "does not name a column and a type"},
-		{"unsure", "maybe", "--unsure maybe is not known"}, {"nested", "flat", "--nested flat is not known"}, {"unnest-index", "true", "are for --unnest"},
-		{"tolerate", "some", "is no limit"}, {"widths", "5,x", "which is no width"}, {"quote", "ab", "is not one ASCII character"}, {"mixed", "both", "--mixed both is not known"},
-		{"partition-value", "x", "does not name a column and its value"}, {"decimal-mark", "dot", "is not known"}, {"scan", "half", "--scan half is not known"},
+		{"escape", "slash", "--escape slash is not known"}, {"max-depth", "0", "count from 1 on"},
+		{"type", "depth", "does not name a column and a type"},
+		{"unsure", "maybe", "--unsure maybe is not known"}, {"nested", "flat", "--nested flat is not known"},
+		{"unnest-index", "true", "are for --unnest"},
+		{"tolerate", "some", "is no limit"}, {"widths", "5,x", "which is no width"}, {"quote", "ab", "is not one ASCII character"},
+		{"mixed", "both", "--mixed both is not known"},
+		{"partition-value", "x", "does not name a column and its value"}, {"decimal-mark", "dot", "is not known"},
+		{"scan", "half", "--scan half is not known"},
 	} {
 		f := New()
 		s, ok := ByFlag(test.flag)
@@ -76,7 +82,8 @@ func TestUsualFlowsAreTasks(t *testing.T) {
 	if task, err = f.Task(env); err != nil || *task.Stated.HeaderRows != 1 || len(task.Particular) != 1 {
 		t.Errorf("%+v, %v", task, err)
 	}
-	if l, err := f.LoadRequest(task, nil, false); err != nil || l.Sort != "area" || l.Drift.String() != "hold" || l.Into.String() != "ops.readings" {
+	if l, err := f.LoadRequest(task, nil, false); err != nil || l.Sort != "area" || l.Drift.String() != "hold" ||
+		l.Into.String() != "ops.readings" {
 		t.Errorf("%+v, %v", l, err)
 	}
 	f.Into = ""

@@ -8,8 +8,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// Table is every setting, in the order in which they are told of. What has no flag is said in feed files alone, or by arguments; what has no key is said on the
-// command line alone.
+// Table is every setting, in the order in which they are told of. What has no flag is said in feed files alone, or by
+// arguments; what has no key is said on the command line alone.
 var Table = []Setting{
 	{Section: Source, Key: "source.files", Meaning: "Paths, folders, patterns and URLs, from the working folder on.",
 		of: func(f *Flow) any { return &f.Files }},
@@ -29,8 +29,9 @@ var Table = []Setting{
 		Meaning: "text encoding, by its WHATWG `label` (default: decided from the data)",
 		of:      func(f *Flow) any { return &f.Encoding }},
 	{Section: Reading, Key: "reading.records", Flag: "records",
-		Meaning: "`path` of the records in a JSON or XML document, like '$.data.items[*]', '$.buoys.*' or /log/entry; several of XML make a column _kind (default: found where one place is likeliest)",
-		of:      func(f *Flow) any { return &f.Records }},
+		Meaning: "`path` of the records in a JSON or XML document, like '$.data.items[*]', '$.buoys.*' or /log/entry; several of XML " +
+			"make a column _kind (default: found where one place is likeliest)",
+		of: func(f *Flow) any { return &f.Records }},
 	{Section: Reading, Key: "reading.xml_prefixes", Flag: "xml-prefixes",
 		Meaning: "keep the prefixes of names in XML: media:title becomes media_title",
 		of:      func(f *Flow) any { return &f.XMLPrefixes }},
@@ -47,8 +48,9 @@ var Table = []Setting{
 		Meaning: "how many `levels` deep objects and lists may lie within each other",
 		of:      func(f *Flow) any { return &f.MaxDepth }},
 	{Section: Reading, Key: "reading.delimiter", Flag: "delimiter",
-		Meaning: "`text` between fields, one or more characters, or comma, semicolon, tab, pipe, blanks for any number of these, none for lines that are one field each, 0x01, 0x1F (default: decided from the data)",
-		of:      func(f *Flow) any { return &f.Delimiter }},
+		Meaning: "`text` between fields, one or more characters, or comma, semicolon, tab, pipe, blanks for any number of these, " +
+			"none for lines that are one field each, 0x01, 0x1F (default: decided from the data)",
+		of: func(f *Flow) any { return &f.Delimiter }},
 	{Section: Reading, Key: "reading.quote", Flag: "quote",
 		Meaning: "`character` around fields that hold delimiters, or none (default \")",
 		of:      func(f *Flow) any { return &f.Quote }},
@@ -71,11 +73,13 @@ var Table = []Setting{
 		Meaning: "`which` numbers JSON may have: strict, or lenient with NaN, Infinity and -Infinity, which are doubles",
 		of:      func(f *Flow) any { return &f.JSONNumbers }},
 	{Section: Reading, Key: "reading.geometry", Flag: "geometry", Usual: "keep", Words: []string{"keep", "wkb"},
-		Meaning: "`what` becomes of features of GeoJSON: keep them as they stand, or wkb for a column a property and geometries as WKB, with bounding boxes",
-		of:      func(f *Flow) any { return &f.Geometry }},
+		Meaning: "`what` becomes of features of GeoJSON: keep them as they stand, or wkb for a column a property and geometries as " +
+			"WKB, with bounding boxes",
+		of: func(f *Flow) any { return &f.Geometry }},
 	{Section: Reading, Key: "reading.unsure", Flag: "unsure", Words: []string{"go", "stop"},
-		Meaning: "`what` becomes of a run where a reading rule could be another: go, or stop (default: go where one is likelier, stop where none is)",
-		of:      func(f *Flow) any { return &f.Unsure }},
+		Meaning: "`what` becomes of a run where a reading rule could be another: go, or stop (default: go where one is likelier, " +
+			"stop where none is)",
+		of: func(f *Flow) any { return &f.Unsure }},
 	{Section: Reading, Key: "reading.widths", Flag: "widths",
 		Meaning: "`widths` of the fields in characters, like 5,12,8, where nothing stands between them",
 		of:      func(f *Flow) any { return &f.Widths }},
@@ -92,8 +96,9 @@ var Table = []Setting{
 		Meaning: "`names` of the columns, in order, with commas between them",
 		of:      func(f *Flow) any { return &f.Columns }},
 	{Section: Reading, Key: "reading.ragged", Flag: "ragged", Usual: "stop", Words: []string{"stop", "pad"},
-		Meaning: "`what` becomes of records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a column _misfit",
-		of:      func(f *Flow) any { return &f.Ragged }},
+		Meaning: "`what` becomes of records with too few or too many fields: stop, or pad them with nulls and keep the surplus in a " +
+			"column _misfit",
+		of: func(f *Flow) any { return &f.Ragged }},
 	{Section: Records, Key: "source.lineage", Flag: "lineage",
 		Meaning: "add the columns _lineage_file, _lineage_row and _loaded_at",
 		of:      func(f *Flow) any { return &f.Lineage }},
@@ -125,8 +130,9 @@ var Table = []Setting{
 		Meaning: "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop",
 		of:      func(f *Flow) any { return &f.Drift }},
 	{Section: Load, Key: "shape.split", Flag: "split",
-		Meaning: "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column _parent_id; may be repeated",
-		of:      func(f *Flow) any { return &f.Split }},
+		Meaning: "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column " +
+			"_parent_id; may be repeated",
+		of: func(f *Flow) any { return &f.Split }},
 	{Section: Layout, Key: "table.partition", Flag: "partition",
 		Meaning: "partition `fields`, like 'day(observed_at),sea_area'; also year, month, hour, bucket(n,col), truncate(w,col)",
 		of:      func(f *Flow) any { return &f.Partition }},
@@ -140,8 +146,9 @@ var Table = []Setting{
 		Meaning: "`size`, or number of rows, at which a row group ends",
 		of:      func(f *Flow) any { return &f.RowGroup }},
 	{Section: Layout, Key: "table.codec", Flag: "codec", Usual: string(columnar.DefaultCodec),
-		Meaning: "`codecs`, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: " + strings.Join(columnar.CodecNames(), ", "),
-		of:      func(f *Flow) any { return &f.Codec }},
+		Meaning: "`codecs`, like zstd:9, and of single columns, like 'zstd,note=zstd:9,flag=none'; auto tries them on a sample: " +
+			strings.Join(columnar.CodecNames(), ", "),
+		of: func(f *Flow) any { return &f.Codec }},
 	{Section: Layout, Key: "table.page_version", Flag: "page-version", Usual: "1",
 		Meaning: "`version` of Parquet's data pages, 1 or 2",
 		of:      func(f *Flow) any { return &f.PageVersion }},
@@ -179,11 +186,13 @@ var Table = []Setting{
 		Meaning: "the `mark` before the fraction of numbers in delimited text, comma or point; thousands may then be set apart",
 		of:      func(f *Flow) any { return &f.DecimalMark }},
 	{Section: Columns, Key: "reading.mixed", Flag: "mixed", Usual: "text", Words: []string{"text", "misfit"},
-		Meaning: "`what` becomes of columns whose values are of types that have nothing to do with each other: text, or misfit, which takes the type of more than half of the values and keeps the others in _misfit",
-		of:      func(f *Flow) any { return &f.Outvoted }},
+		Meaning: "`what` becomes of columns whose values are of types that have nothing to do with each other: text, or misfit, " +
+			"which takes the type of more than half of the values and keeps the others in _misfit",
+		of: func(f *Flow) any { return &f.Outvoted }},
 	{Section: Columns, Key: "reading.scan", Flag: "scan", Words: []string{"sample", "full"},
-		Meaning: "which `records` to look at before types are settled: sample, or full (infer: full; load and convert: sample, held against every record while writing)",
-		of:      func(f *Flow) any { return &f.Scan }},
+		Meaning: "which `records` to look at before types are settled: sample, or full (infer: full; load and convert: sample, held " +
+			"against every record while writing)",
+		of: func(f *Flow) any { return &f.Scan }},
 	{Section: Form, Key: "shape.where", Flag: "where",
 		Meaning: "keep the records for which an `expression` is true, like 'ok and depth > 3'",
 		of:      func(f *Flow) any { return &f.Where }},

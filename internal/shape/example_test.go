@@ -13,7 +13,8 @@ import (
 
 func Example() {
 	element := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Long}}
-	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}}, {Name: "depths", Type: schema.Type{Kind: schema.List, Element: &element}}}}
+	s := schema.Schema{Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Long}},
+		{Name: "depths", Type: schema.Type{Kind: schema.List, Element: &element}}}}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	for id, depths := range [][]int64{{3, 5}, {}, {8}} {
 		build.Field(0).(*array.Int64Builder).Append(int64(id))

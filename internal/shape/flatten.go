@@ -65,8 +65,8 @@ func (s *flatten) settle(fields []schema.Field) ([]schema.Field, error) {
 	return out, nil
 }
 
-// tellApart gives columns of one name others, but for the one with the shortest path, of these the first: the parts of their paths then have more
-// separators between them.
+// tellApart gives columns of one name others, but for the one with the shortest path, of these the first: the parts of their
+// paths then have more separators between them.
 func (s *flatten) tellApart(fields, columns []schema.Field, paths []string) {
 	order := make([]int, len(columns))
 	for i := range order {

@@ -14,8 +14,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// group makes one row of consecutive rows that agree in all but some columns, which become a list: of values where it is one column, otherwise of objects.
-// It undoes what unnest and flatten do.
+// group makes one row of consecutive rows that agree in all but some columns, which become a list: of values where it is one
+// column, otherwise of objects. It undoes what unnest and flatten do.
 type group struct {
 	Nest
 	members []int // columns that go into the list
@@ -25,7 +25,8 @@ type group struct {
 	element arrow.DataType
 	// position and count are the columns of --unnest-index and --unnest-count, -1 without them.
 	position, count int
-	order           []string // columns that rows are put in the order of first, the key before the others; empty where they stay as they are
+	// columns that rows are put in the order of first, the key before the others; empty where they stay as they are
+	order []string
 }
 
 // newGroup settles which columns become a list, and returns the fields that there are then.
@@ -64,12 +65,14 @@ func newGroup(n Nest, key []string, separator string, fields []schema.Field) (*g
 			continue
 		}
 		if strings.EqualFold(f.Name, n.Name) {
-			return nil, nil, fault.New(fault.Usage, "--nest-rows %s: the rows have a column of that name already", n.Name).Try("give the list another name")
+			return nil, nil, fault.New(fault.Usage, "--nest-rows %s: the rows have a column of that name already",
+				n.Name).Try("give the list another name")
 		}
 		g.others, rest = append(g.others, i), append(rest, f)
 	}
 	if len(g.others) == 0 {
-		return nil, nil, fault.New(fault.Usage, "--nest-rows %s leaves no column that would tell rows apart", n.Name).Try("leave one out of the list")
+		return nil, nil, fault.New(fault.Usage, "--nest-rows %s leaves no column that would tell rows apart",
+			n.Name).Try("leave one out of the list")
 	}
 	if len(key) > 0 {
 		if err := g.arrange(key, fields); err != nil {
@@ -90,9 +93,11 @@ func (g *group) arrange(key []string, fields []schema.Field) error {
 		case at < 0:
 			return unknown("--nest-key", name, fields)
 		case !slices.Contains(g.others, at):
-			return fault.New(fault.Usage, "--nest-key %s is not among the columns that stay beside the list %q", name, g.Name).Try("name columns that the rows of one list agree in")
+			return fault.New(fault.Usage, "--nest-key %s is not among the columns that stay beside the list %q", name,
+				g.Name).Try("name columns that the rows of one list agree in")
 		case fields[at].Type.Nested():
-			return fault.New(fault.Usage, "--nest-key %s is a %s, which has no order", name, fields[at].Type).Try("name columns of single values")
+			return fault.New(fault.Usage, "--nest-key %s is a %s, which has no order", name,
+				fields[at].Type).Try("name columns of single values")
 		case slices.Contains(g.order, fields[at].Name):
 			return fault.New(fault.Usage, "--nest-key names %q twice", name).Try("name each column once")
 		}
@@ -106,8 +111,8 @@ func (g *group) arrange(key []string, fields []schema.Field) error {
 	return nil
 }
 
-// Arranges returns the schema of the rows that Apply gives and the columns in whose order they have to be brought before they are grouped; none where they
-// stay as they are.
+// Arranges returns the schema of the rows that Apply gives and the columns in whose order they have to be brought before they
+// are grouped; none where they stay as they are.
 func (p *Plan) Arranges() (rows schema.Schema, order []string) {
 	if p.group == nil {
 		return rows, nil
@@ -156,7 +161,8 @@ func (p *Plan) Ends(batch arrow.RecordBatch) []int {
 	return ends
 }
 
-// markStarts notes the rows whose position does not come after that of the row before: another list begins there, even where all else is the same.
+// markStarts notes the rows whose position does not come after that of the row before: another list begins there, even where
+// all else is the same.
 func markStarts(differs []bool, positions *array.Int64) {
 	for i := 1; i < positions.Len(); i++ {
 		differs[i] = differs[i] || positions.IsNull(i) || positions.IsNull(i-1) || positions.Value(i) <= positions.Value(i-1)
@@ -214,8 +220,10 @@ func (p *Plan) Group(ctx context.Context, batch arrow.RecordBatch, ends []int) (
 	if err != nil {
 		return nil, err
 	}
-	list := array.MakeFromData(array.NewData(arrow.ListOfField(arrow.Field{Name: schema.ElementName, Type: values.DataType(), Nullable: true}), len(ends),
-		[]*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))}, []arrow.ArrayData{values.Data()}, nulls, 0))
+	list := array.MakeFromData(
+		array.NewData(arrow.ListOfField(arrow.Field{Name: schema.ElementName, Type: values.DataType(), Nullable: true}), len(ends),
+			[]*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))},
+			[]arrow.ArrayData{values.Data()}, nulls, 0))
 	var arrays []arrow.Array
 	for i, at := range g.others {
 		if i == g.place {

@@ -14,8 +14,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// nest makes an object of columns, in the place of the first. Where none of them has a value there is no object. Members lose the object's name at the
-// beginning of theirs, where all have it.
+// nest makes an object of columns, in the place of the first. Where none of them has a value there is no object. Members lose
+// the object's name at the beginning of theirs, where all have it.
 type nest struct {
 	Nest
 	separator string
@@ -40,7 +40,8 @@ func (s *nest) settle(fields []schema.Field) ([]schema.Field, error) {
 	}
 	shorten(out.Type.Fields, s.Name+s.separator)
 	if at := find(fields, s.Name); at >= 0 && !slices.Contains(s.at, at) {
-		return nil, fault.New(fault.Usage, "--nest %s: the rows have a column of that name already", s.Name).Try("give the object another name")
+		return nil, fault.New(fault.Usage, "--nest %s: the rows have a column of that name already",
+			s.Name).Try("give the object another name")
 	}
 	s.dt = out.Type.Arrow()
 	var rest []schema.Field
@@ -57,7 +58,10 @@ func (s *nest) settle(fields []schema.Field) ([]schema.Field, error) {
 
 // shorten takes a prefix from the names of members, where all have it and something is left.
 func shorten(members []schema.Field, prefix string) {
-	if slices.ContainsFunc(members, func(f schema.Field) bool { return !strings.HasPrefix(f.Name, prefix) || len(f.Name) == len(prefix) }) {
+	if slices.ContainsFunc(members, func(f schema.Field) bool {
+		return !strings.HasPrefix(f.Name, prefix) ||
+			len(f.Name) == len(prefix)
+	}) {
 		return
 	}
 	for i := range members {

@@ -1,8 +1,9 @@
-// Package shape changes the form of rows: it leaves some out, makes rows of the elements of lists, columns of the members of objects, and columns of
-// expressions.
+// Package shape changes the form of rows: it leaves some out, makes rows of the elements of lists, columns of the members of
+// objects, and columns of expressions.
 //
-// What comes in are the schema that records are read with and record batches of it; what goes out are the schema and the batches of the new form, and for
-// each row the one it came of. Batches are worked on column by column, independently of each other.
+// What comes in are the schema that records are read with and record batches of it; what goes out are the schema and the
+// batches of the new form, and for each row the one it came of. Batches are worked on column by column, independently of each
+// other.
 package shape
 
 import (
@@ -26,10 +27,11 @@ type Spec struct {
 	Where string
 	// Unnest makes rows of the elements of lists, one entry after the other; the lists of one entry go side by side.
 	Unnest [][]string
-	// Index adds the position of each element, from 0, and Count how many elements each list has, which is null for one that is absent; DropEmpty leaves out
-	// rows whose lists are empty or absent, which otherwise stay as one row each.
+	// Index adds the position of each element, from 0, and Count how many elements each list has, which is null for one that is
+	// absent; DropEmpty leaves out rows whose lists are empty or absent, which otherwise stay as one row each.
 	Index, Count, DropEmpty bool
-	// Flatten makes a column of every member of an object, named by its path with Separator between; below Depth objects, 0 for any number, they stay.
+	// Flatten makes a column of every member of an object, named by its path with Separator between; below Depth objects, 0 for
+	// any number, they stay.
 	Flatten   bool
 	Separator string
 	Depth     int
@@ -42,8 +44,9 @@ type Spec struct {
 	// Without takes lists away, whose elements are counted; Child makes the rows of one list and nothing else. Both come after Where.
 	Without []string
 	Child   Child
-	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there is none. Where there are
-	// columns in NestKey, rows that agree in them are brought next to each other before that, and come in their order.
+	// NestRows makes one row of consecutive ones that agree in all columns but these, which become a list; without a name there
+	// is none. Where there are columns in NestKey, rows that agree in them are brought next to each other before that, and come
+	// in their order.
 	NestRows Nest
 	NestKey  []string
 }
@@ -62,7 +65,8 @@ const DefaultSeparator = "_"
 
 // Empty reports whether nothing is to be changed.
 func (s Spec) Empty() bool {
-	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == "" && len(s.Without) == 0 && s.Child.List == ""
+	return s.Where == "" && len(s.Unnest) == 0 && !s.Flatten && len(s.Nest) == 0 && len(s.Derive) == 0 && s.NestRows.Name == "" &&
+		len(s.Without) == 0 && s.Child.List == ""
 }
 
 // Lists are the members of records that lists to be taken apart are, or lie in.
@@ -114,7 +118,8 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 		p.steps = append(p.steps, &without{name: list})
 	}
 	for _, lists := range spec.Unnest {
-		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, count: spec.Count, dropEmpty: spec.DropEmpty, separator: separator})
+		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, count: spec.Count, dropEmpty: spec.DropEmpty,
+			separator: separator})
 	}
 	if spec.Flatten {
 		p.steps = append(p.steps, &flatten{separator: separator, depth: spec.Depth, asJSON: spec.ListsAsJSON})

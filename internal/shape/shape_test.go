@@ -102,7 +102,8 @@ func TestForms(t *testing.T) {
 {"id":2,"position":1,"readings":2,"alerts_index":null,"alerts":null,"ops":3}
 {"id":3,"position":1,"readings":2,"alerts_index":0,"alerts":"d","ops":3}
 {"id":4,"position":1,"readings":2,"alerts_index":null,"alerts":null,"ops":3}`},
-		{"how long the lists are", Spec{Unnest: [][]string{{"alerts", "ops.crew"}}, Index: true, Count: true, Nest: []Nest{{"list", []string{"alerts_index", "alerts_count", "ops_crew_count"}}},
+		{"how long the lists are", Spec{Unnest: [][]string{{"alerts", "ops.crew"}}, Index: true, Count: true,
+			Nest:   []Nest{{"list", []string{"alerts_index", "alerts_count", "ops_crew_count"}}},
 			Derive: []Derivation{{"position", "1"}, {"readings", "2"}}, Where: "id > 1"}, `
 {"id":2,"position":1,"readings":2,"list":null,"alerts":null,"ops":null}
 {"id":3,"position":1,"readings":2,"list":{"alerts_index":0,"alerts_count":1,"ops_crew_count":0},"alerts":"d","ops":{"crew":null,"shift":null}}
@@ -114,7 +115,8 @@ func TestForms(t *testing.T) {
 {"id":1,"position":1,"readings":2,"alerts":3,"ops":{"crew":"Ina","shift":"n"}}
 {"id":4,"position":1,"readings":2,"alerts":3,"ops":{"crew":"Bo","shift":"d"}}
 {"id":4,"position":1,"readings":2,"alerts":3,"ops":{"crew":null,"shift":"d"}}`},
-		{"lists side by side", Spec{Where: "id <> 2", Unnest: [][]string{{"readings", "alerts"}}, Flatten: true, Nest: []Nest{{"at", []string{"id", "position_lat"}}},
+		{"lists side by side", Spec{Where: "id <> 2", Unnest: [][]string{{"readings", "alerts"}}, Flatten: true,
+			Nest:   []Nest{{"at", []string{"id", "position_lat"}}},
 			Derive: []Derivation{{"ops_crew", "NULLIF(1, 1)"}, {"ops_shift", "'x'"}, {"position_grid_cell", "id"}}}, `
 {"at":{"id":1,"position_lat":57.5},"position_grid_cell":1,"readings_sensor":"t","readings_value":1.5,"readings_flags":[1,2],"alerts":"a","ops_crew":null,"ops_shift":"x"}
 {"at":{"id":1,"position_lat":57.5},"position_grid_cell":1,"readings_sensor":"s","readings_value":null,"readings_flags":[],"alerts":"b","ops_crew":null,"ops_shift":"x"}
@@ -151,14 +153,16 @@ func TestWhatCannotBeFormed(t *testing.T) {
 		{Spec{Nest: []Nest{{"x", []string{"id", "lat"}}}}, `--nest names "lat"`},
 		{Spec{Nest: []Nest{{"x", []string{"id", "id"}}}}, `names "id" twice`},
 		{Spec{Nest: []Nest{{"ops", []string{"id"}}}}, "have a column of that name already"},
-		{Spec{Flatten: true, Derive: nil, Nest: []Nest{{"alerts", []string{"id", "position_lat"}}}}, "have a column of that name already"},
+		{Spec{Flatten: true, Derive: nil, Nest: []Nest{{"alerts", []string{"id", "position_lat"}}}},
+			"have a column of that name already"},
 	}
 	for _, tt := range tests {
 		if _, err := New(buoy(), tt.spec); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want %s", tt.spec, err, tt.want)
 		}
 	}
-	clash := schema.Schema{Fields: []schema.Field{field("a", schema.Struct, field("b_c", schema.Long)), field("a_b", schema.Struct, field("c", schema.Long))}}
+	clash := schema.Schema{Fields: []schema.Field{field("a", schema.Struct, field("b_c", schema.Long)),
+		field("a_b", schema.Struct, field("c", schema.Long))}}
 	if p, err := New(clash, Spec{Flatten: true, Separator: "__"}); err != nil || len(p.Twins()) > 0 {
 		t.Error(err, p.Twins())
 	}
@@ -174,8 +178,10 @@ func TestFlattenedNamesAreToldApart(t *testing.T) {
 		{[]schema.Field{field("a", schema.Struct, long("b_c")), field("a_b", schema.Struct, long("c"))}, "a_b_c a_b__c"},
 		{[]schema.Field{field("a", schema.Struct, long("b")), long("a_b")}, "a__b a_b"},
 		{[]schema.Field{field("a", schema.Struct, long("b")), long("a_b"), long("A__B")}, "a___b a_b A__B"},
-		{[]schema.Field{field("a", schema.Struct, long("b_c"), field("b", schema.Struct, long("c"))), long("a_b_c")}, "a__b_c a__b__c a_b_c"},
-		{[]schema.Field{field("a", schema.Struct, field("x", schema.Struct, long("v")), field("y", schema.Struct, long("v")))}, "a_x_v a_y_v"},
+		{[]schema.Field{field("a", schema.Struct, long("b_c"), field("b", schema.Struct, long("c"))), long("a_b_c")},
+			"a__b_c a__b__c a_b_c"},
+		{[]schema.Field{field("a", schema.Struct, field("x", schema.Struct, long("v")), field("y", schema.Struct, long("v")))},
+			"a_x_v a_y_v"},
 	}
 	for _, test := range tests {
 		s := schema.Schema{Fields: test.fields}
@@ -276,8 +282,8 @@ func decodeLines(t *testing.T, text string) (out []map[string]any) {
 	return out
 }
 
-// TestNothingIsLost gives random documents random forms. Flattening keeps every leaf once; a row for each element keeps those of the list once and has as
-// many rows as the lists have elements.
+// TestNothingIsLost gives random documents random forms. Flattening keeps every leaf once; a row for each element keeps those
+// of the list once and has as many rows as the lists have elements.
 func TestNothingIsLost(t *testing.T) {
 	for seed := range uint64(150) {
 		random := rand.New(rand.NewPCG(seed, 11))
@@ -364,21 +370,23 @@ func toJSON(t *testing.T, v any) string {
 	return string(text)
 }
 
-// TestListsComeBack makes rows of lists and lists of the rows again; with positions and counts all of them come back as they were, without them those that
-// are empty are told as none.
+// TestListsComeBack makes rows of lists and lists of the rows again; with positions and counts all of them come back as they
+// were, without them those that are empty are told as none.
 func TestListsComeBack(t *testing.T) {
 	for seed := range uint64(200) {
 		exact := seed%2 == 1
 		random := rand.New(rand.NewPCG(seed, 2))
 		s := schema.Schema{Fields: []schema.Field{field("id", schema.Long), randomField(random, "other", 2),
-			listOf("list", schema.Type{Kind: schema.Struct, Fields: []schema.Field{randomField(random, "a", 1), field("b", schema.Long)}})}}
+			listOf("list", schema.Type{Kind: schema.Struct,
+				Fields: []schema.Field{randomField(random, "a", 1), field("b", schema.Long)}})}}
 		var docs []map[string]any
 		leaf := 0
 		for id := range random.IntN(10) {
 			if exact {
 				id /= 3 // neighbours agree in it, and may in all else
 			}
-			doc := map[string]any{"id": id, "other": randomValue(random, s.Fields[1].Type, &leaf), "list": randomValue(random, s.Fields[2].Type, &leaf)}
+			doc := map[string]any{"id": id, "other": randomValue(random, s.Fields[1].Type, &leaf),
+				"list": randomValue(random, s.Fields[2].Type, &leaf)}
 			// An empty list comes back as none, as does one of nothing alone; an object without values as none.
 			if list, ok := doc["list"].([]any); ok {
 				for i := range list {
@@ -396,7 +404,8 @@ func TestListsComeBack(t *testing.T) {
 		if docs != nil {
 			text = []byte(toJSON(t, docs))
 		}
-		flat := Spec{Unnest: [][]string{{"list"}}, Index: exact, Count: exact, Flatten: true, Depth: 1, NestRows: Nest{"list", []string{"list_a", "list_b"}}}
+		flat := Spec{Unnest: [][]string{{"list"}}, Index: exact, Count: exact, Flatten: true, Depth: 1,
+			NestRows: Nest{"list", []string{"list_a", "list_b"}}}
 		if s.Fields[1].Type.Kind == schema.Struct {
 			continue // which would be flattened too
 		}

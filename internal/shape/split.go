@@ -17,8 +17,8 @@ import (
 // PositionColumn holds, in the rows of a list that were split off, the position of each element, from 0.
 const PositionColumn = "_position"
 
-// Child makes the rows of a list on its own: a row for each element, with the keys of the record, its position, and the members of the element, or the
-// element itself by the list's name.
+// Child makes the rows of a list on its own: a row for each element, with the keys of the record, its position, and the members
+// of the element, or the element itself by the list's name.
 type Child struct {
 	List string
 	Keys []string
@@ -181,5 +181,6 @@ func (s *without) rebuild(parent *array.Struct, path []int) arrow.Array {
 			nulls++
 		}
 	}
-	return array.MakeFromData(array.NewData(arrow.StructOf(fields...), parent.Len(), []*memory.Buffer{memory.NewBufferBytes(bits)}, children, nulls, 0))
+	return array.MakeFromData(array.NewData(arrow.StructOf(fields...), parent.Len(), []*memory.Buffer{memory.NewBufferBytes(bits)},
+		children, nulls, 0))
 }

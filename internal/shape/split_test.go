@@ -17,7 +17,8 @@ func visits() schema.Schema {
 	}
 	crew := schema.Type{Kind: schema.Struct, Fields: []schema.Field{field("name", schema.String), field("rank", schema.Long)}}
 	return schema.Schema{Fields: []schema.Field{field("id", schema.Long), listOf("tags", schema.Type{Kind: schema.String}),
-		object("ops", field("shift", schema.String), listOf("crew", crew), object("lead", object("log", listOf("marks", schema.Type{Kind: schema.Long}))))}}
+		object("ops", field("shift", schema.String), listOf("crew", crew),
+			object("lead", object("log", listOf("marks", schema.Type{Kind: schema.Long}))))}}
 }
 
 const visitRows = `[
@@ -120,7 +121,8 @@ func TestSplitRefuses(t *testing.T) {
 	// A key by the name of a member would be there twice.
 	s := visits()
 	s.Fields[0].Name = "Name"
-	if _, err := New(s, Spec{Child: Child{List: "ops.crew", Keys: []string{"Name"}}}); err == nil || !strings.Contains(err.Error(), "leave --key out") {
+	if _, err := New(s, Spec{Child: Child{List: "ops.crew", Keys: []string{"Name"}}}); err == nil ||
+		!strings.Contains(err.Error(), "leave --key out") {
 		t.Errorf("%v", err)
 	}
 }

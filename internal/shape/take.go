@@ -105,7 +105,8 @@ func takeBooleans(a *array.Boolean, rows []int32, absent []bool) arrow.Array {
 		taken[i>>3] |= bits[at>>3] >> (at & 7) & 1 << (i & 7)
 	}
 	valid, nulls := takenNulls(a, rows, absent)
-	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(taken)}, nil, nulls, 0))
+	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(taken)}, nil, nulls,
+		0))
 }
 
 // takeCodes is takeArray for values that are numbers of a dictionary.
@@ -116,7 +117,8 @@ func takeCodes(a *array.Dictionary, codes []uint32, rows []int32, absent []bool)
 	}
 	valid, nulls := takenNulls(a, rows, absent)
 	buffers := []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Uint32Traits.CastToBytes(taken))}
-	return array.MakeFromData(array.NewDataWithDictionary(a.DataType(), len(rows), buffers, nulls, 0, a.Dictionary().Data().(*array.Data)))
+	return array.MakeFromData(array.NewDataWithDictionary(a.DataType(), len(rows), buffers, nulls, 0,
+		a.Dictionary().Data().(*array.Data)))
 }
 
 // takeText is takeArray for texts, nil where they take more than an array of them can.
@@ -139,7 +141,9 @@ func takeText(a *array.String, rows []int32, absent []bool) arrow.Array {
 			data = append(data, texts[ends[row]-first:ends[row+1]-first]...)
 		}
 	}
-	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets)), memory.NewBufferBytes(data)}, nil, nulls, 0))
+	return array.MakeFromData(array.NewData(a.DataType(), len(rows),
+		[]*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets)), memory.NewBufferBytes(data)}, nil, nulls,
+		0))
 }
 
 // takeStruct is takeArray for objects.
@@ -178,6 +182,7 @@ func takeList(ctx context.Context, a *array.List, rows []int32, absent []bool) (
 		return nil, err
 	}
 	valid, nulls := takenNulls(a, rows, absent)
-	return array.MakeFromData(array.NewData(a.DataType(), len(rows), []*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))},
+	return array.MakeFromData(array.NewData(a.DataType(), len(rows),
+		[]*memory.Buffer{valid, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(offsets))},
 		[]arrow.ArrayData{values.Data()}, nulls, 0)), nil
 }

@@ -18,7 +18,8 @@ import (
 func TestTakenValuesAreThoseOfTheLibrary(t *testing.T) {
 	for seed := range uint64(200) {
 		random := rand.New(rand.NewPCG(seed, 21))
-		s := schema.Schema{Fields: []schema.Field{randomField(random, "c", 3), field("d", schema.Double), field("day", schema.Date), field("at", schema.TimestampTz)}}
+		s := schema.Schema{Fields: []schema.Field{randomField(random, "c", 3), field("d", schema.Double), field("day", schema.Date),
+			field("at", schema.TimestampTz)}}
 		leaf := 0
 		var docs []map[string]any
 		for range 1 + random.IntN(20) {
@@ -45,7 +46,8 @@ func TestTakenValuesAreThoseOfTheLibrary(t *testing.T) {
 				}
 			}
 			indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(rows),
-				[]*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}, nil, array.UnknownNullCount, 0))
+				[]*memory.Buffer{memory.NewBufferBytes(bits), memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}, nil,
+				array.UnknownNullCount, 0))
 			want, err := compute.TakeArray(context.Background(), a, indices)
 			if err != nil {
 				t.Fatal(err)

@@ -47,7 +47,8 @@ func (u *unnest) settle(fields []schema.Field) ([]schema.Field, error) {
 	}
 	for _, f := range added {
 		if find(fields, f.Name) >= 0 {
-			return nil, fault.New(fault.Usage, "the rows have a column %q already", f.Name).Try("leave --unnest-index or --unnest-count out, or rename the column")
+			return nil, fault.New(fault.Usage, "the rows have a column %q already",
+				f.Name).Try("leave --unnest-index or --unnest-count out, or rename the column")
 		}
 	}
 	return slices.Insert(fields, u.paths[0][0], added...), nil
@@ -71,12 +72,14 @@ func (u *unnest) path(fields []schema.Field, name string) ([]int, error) {
 		t := fields[at].Type
 		switch {
 		case i == len(parts)-1 && t.Kind != schema.List:
-			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name, t.Kind).Try("name one of the lists, which are shown by").By(fault.SeeSchema)
+			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name,
+				t.Kind).Try("name one of the lists, which are shown by").By(fault.SeeSchema)
 		case i < len(parts)-1 && t.Kind == schema.List:
 			return nil, fault.New(fault.Usage, "--unnest %s: %s is a list itself", name, strings.Join(parts[:i+1], ".")).
 				Try("make rows of it first: --unnest %s --unnest %s", strings.Join(parts[:i+1], "."), name)
 		case i < len(parts)-1 && t.Kind != schema.Struct:
-			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."), t.Kind).Try("its members are shown by").By(fault.SeeSchema)
+			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."),
+				t.Kind).Try("its members are shown by").By(fault.SeeSchema)
 		}
 		fields = t.Fields
 	}
@@ -95,8 +98,8 @@ func replace(fields []schema.Field, path []int, change func(*schema.Field)) {
 	replace(f.Type.Fields, path[1:], change)
 }
 
-// expansion is how rows become more: for each new row the one it came of, its position among the elements, and for each list the element, absent where
-// it has none.
+// expansion is how rows become more: for each new row the one it came of, its position among the elements, and for each list
+// the element, absent where it has none.
 type expansion struct {
 	rows     []int32
 	index    []int64
@@ -266,5 +269,6 @@ func (u *unnest) rebuild(ctx context.Context, a arrow.Array, lists []*array.List
 			nulls++
 		}
 	}
-	return array.MakeFromData(array.NewData(arrow.StructOf(fields...), len(e.rows), []*memory.Buffer{memory.NewBufferBytes(bits)}, children, nulls, 0)), nil
+	return array.MakeFromData(array.NewData(arrow.StructOf(fields...), len(e.rows), []*memory.Buffer{memory.NewBufferBytes(bits)},
+		children, nulls, 0)), nil
 }

@@ -9,8 +9,8 @@ import (
 	"strconv"
 )
 
-// Objects reads rows and gives an object for each, by names of the columns, on the line of the row. Rows at the top that are no records, and rows without a value, give empty
-// lines; columns without a name are called by their position, as c5.
+// Objects reads rows and gives an object for each, by names of the columns, on the line of the row. Rows at the top that are no
+// records, and rows without a value, give empty lines; columns without a name are called by their position, as c5.
 type Objects struct {
 	r     *bufio.Reader
 	names [][]byte

@@ -17,13 +17,15 @@ func (b *Book) readTables() error {
 	}
 	return b.each(contentPart, func(_ *xml.Decoder, e xml.StartElement) error {
 		if e.Name.Local == "table" && e.Name.Space == "table" {
-			b.Sheets = append(b.Sheets, Sheet{Name: attribute(e, "name"), Size: int64(b.files[contentPart].CompressedSize64), member: contentPart})
+			b.Sheets = append(b.Sheets, Sheet{Name: attribute(e, "name"), Size: int64(b.files[contentPart].CompressedSize64),
+				member: contentPart})
 		}
 		return nil
 	})
 }
 
-// mostRepeated bounds how often a row or a cell that holds something is repeated: more are only those without a value, up to the edges of a sheet.
+// mostRepeated bounds how often a row or a cell that holds something is repeated: more are only those without a value, up to
+// the edges of a sheet.
 const mostRepeated = 1 << 20
 
 // tableRow makes the next row of the table ready (9.1.3).
@@ -57,7 +59,8 @@ func repeated(e xml.StartElement, name string) int {
 	return n
 }
 
-// readTableRow reads a row that stands for so many. Empty ones at the end of a table are many, and are nothing: they are given only before another row.
+// readTableRow reads a row that stands for so many. Empty ones at the end of a table are many, and are nothing: they are given
+// only before another row.
 func (r *rows) readTableRow(times int) error {
 	r.cells = r.cells[:0]
 	column := 0

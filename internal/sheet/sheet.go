@@ -1,8 +1,10 @@
-// Package sheet reads spreadsheets: the workbooks of ISO/IEC 29500 (.xlsx) and of ISO/IEC 26300 (.ods), which are zip archives of XML.
+// Package sheet reads spreadsheets: the workbooks of ISO/IEC 29500 (.xlsx) and of ISO/IEC 26300 (.ods), which are zip archives
+// of XML.
 //
-// What comes in is the archive; what goes out are the names of its sheets, and of each the rows, as lines of JSON: an array a row, of numbers, texts, true, false and null as
-// the cells are by their types, dates and times as texts in the form of ISO 8601. Lines are numbered like the rows. Objects makes objects of them, by names. Sheets are read as a
-// stream; of a workbook only the texts that its cells share are held.
+// What comes in is the archive; what goes out are the names of its sheets, and of each the rows, as lines of JSON: an array a
+// row, of numbers, texts, true, false and null as the cells are by their types, dates and times as texts in the form of ISO
+// 8601. Lines are numbered like the rows. Objects makes objects of them, by names. Sheets are read as a stream; of a workbook
+// only the texts that its cells share are held.
 package sheet
 
 import (

@@ -14,7 +14,8 @@ func archiveOf(t testing.TB, parts map[string]string) *zip.Reader {
 	t.Helper()
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)
-	for _, name := range []string{"mimetype", "xl/workbook.xml", "xl/_rels/workbook.xml.rels", "xl/styles.xml", "xl/sharedStrings.xml", "xl/worksheets/sheet1.xml", "xl/worksheets/sheet2.xml", contentPart} {
+	for _, name := range []string{"mimetype", "xl/workbook.xml", "xl/_rels/workbook.xml.rels", "xl/styles.xml", "xl/sharedStrings.xml",
+		"xl/worksheets/sheet1.xml", "xl/worksheets/sheet2.xml", contentPart} {
 		if text, ok := parts[name]; ok {
 			f, err := w.Create(name)
 			if err != nil {
@@ -36,7 +37,8 @@ func archiveOf(t testing.TB, parts map[string]string) *zip.Reader {
 // workbook is one with a sheet of the given rows, as XML.
 func workbook(rows string, since string) map[string]string {
 	return map[string]string{
-		"xl/workbook.xml": `<workbook xmlns:r="u"><workbookPr date1904="` + since + `"/><sheets><sheet name="Spring" sheetId="1" r:id="a"/>` +
+		"xl/workbook.xml": `<workbook xmlns:r="u"><workbookPr date1904="` + since +
+			`"/><sheets><sheet name="Spring" sheetId="1" r:id="a"/>` +
 			`<sheet name="Old" sheetId="2" state="hidden" r:id="b"/><sheet name="Picture" sheetId="3" r:id="c"/></sheets></workbook>`,
 		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="a" Type="x/worksheet" Target="worksheets/sheet1.xml"/>` +
 			`<Relationship Id="b" Type="x/worksheet" Target="/xl/worksheets/sheet2.xml"/><Relationship Id="c" Type="x/chartsheet" Target="x.xml"/></Relationships>`,
@@ -86,7 +88,8 @@ func TestCellsByTheirTypes(t *testing.T) {
 }
 
 func TestDatesOfOldWorkbooks(t *testing.T) {
-	for serial, want := range map[string]string{"1": "1900-01-01", "59": "1900-02-28", "61": "1900-03-01", "25569": "1970-01-01", "2958465": "9999-12-31"} {
+	for serial, want := range map[string]string{"1": "1900-01-01", "59": "1900-02-28", "61": "1900-03-01", "25569": "1970-01-01",
+		"2958465": "9999-12-31"} {
 		if got, ok := moment(serial, aDate, days1900); !ok || got != want {
 			t.Errorf("%s: %s, %v, want %s", serial, got, ok, want)
 		}
@@ -94,7 +97,8 @@ func TestDatesOfOldWorkbooks(t *testing.T) {
 	if got, ok := moment("0.99999999999", aTime, days1900); !ok || !strings.HasPrefix(got, "1900-01-01T00:00:00") && got != "00:00:00" {
 		t.Errorf("the end of a day: %s, %v", got, ok)
 	}
-	for code, want := range map[string]dateKind{"General": noDate, "0.00": noDate, "yyyy-mm-dd": aDate, "d/m/yy h:mm": both, "h:mm AM/PM": aTime, "[h]:mm:ss": noDate, `0" days"`: noDate, "[$-409]d-mmm-yy": aDate,
+	for code, want := range map[string]dateKind{"General": noDate, "0.00": noDate, "yyyy-mm-dd": aDate, "d/m/yy h:mm": both,
+		"h:mm AM/PM": aTime, "[h]:mm:ss": noDate, `0" days"`: noDate, "[$-409]d-mmm-yy": aDate,
 		"mm:ss": aTime, `#,##0.00\ "sh"`: noDate, "[Red]0;yyyy": noDate, "mmm": aDate} {
 		if got := kindOf(code); got != want {
 			t.Errorf("%s: %d, want %d", code, got, want)
@@ -127,7 +131,10 @@ func TestOpenDocuments(t *testing.T) {
 
 func TestBrokenWorkbooks(t *testing.T) {
 	for what, change := range map[string]func(map[string]string){
-		"cut off":                   func(p map[string]string) { p["xl/worksheets/sheet1.xml"] = `<worksheet><sheetData><row r="1"><c><v>1` },
+		"cut off": func(
+			p map[string]string) {
+			p["xl/worksheets/sheet1.xml"] = `<worksheet><sheetData><row r="1"><c><v>1`
+		},
 		"a text that there is not":  func(p map[string]string) { p["xl/sharedStrings.xml"] = `<sst/>` },
 		"a row behind a later one":  func(p map[string]string) { p["xl/worksheets/sheet1.xml"] = `<row r="5"></row><row r="2"></row>` },
 		"a part that there is not":  func(p map[string]string) { delete(p, "xl/worksheets/sheet1.xml") },
@@ -150,7 +157,8 @@ func TestBrokenWorkbooks(t *testing.T) {
 }
 
 func TestObjects(t *testing.T) {
-	o := NewObjects(strings.NewReader("[\"title\"]\n[\"Sea Area\",\"n\"]\n[\"Cairn \\\"Bay\\\"\",1.50,null]\n[]\n[null,2,true]\n"), []string{"Sea Area", "n"}, 2)
+	o := NewObjects(strings.NewReader("[\"title\"]\n[\"Sea Area\",\"n\"]\n[\"Cairn \\\"Bay\\\"\",1.50,null]\n[]\n[null,2,true]\n"),
+		[]string{"Sea Area", "n"}, 2)
 	all, err := io.ReadAll(o)
 	if want := "\n\n{\"Sea Area\":\"Cairn \\\"Bay\\\"\",\"n\":1.50}\n\n{\"n\":2,\"c3\":true}\n"; err != nil || string(all) != want {
 		t.Errorf("%q, %v, want %q", all, err, want)
@@ -159,7 +167,8 @@ func TestObjects(t *testing.T) {
 
 // FuzzRows checks that whatever a worksheet holds, reading it ends, and that what is read is JSON.
 func FuzzRows(f *testing.F) {
-	for _, seed := range []string{`<row r="1"><c t="s"><v>0</v></c></row>`, `<row><c r="ZZZ9"><v>1</v></c></row>`, `<row r="7"><c s="1"><v>-5</v></c><c t="is"><is><t>x`, `<row r="2"/><row r="3"/>`} {
+	for _, seed := range []string{`<row r="1"><c t="s"><v>0</v></c></row>`, `<row><c r="ZZZ9"><v>1</v></c></row>`,
+		`<row r="7"><c s="1"><v>-5</v></c><c t="is"><is><t>x`, `<row r="2"/><row r="3"/>`} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, rows string) {

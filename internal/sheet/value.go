@@ -45,10 +45,13 @@ const (
 )
 
 // builtIn are the formats of dates that have no code (ISO/IEC 29500-1, 18.8.30).
-var builtIn = map[string]dateKind{"14": aDate, "15": aDate, "16": aDate, "17": aDate, "18": aTime, "19": aTime, "20": aTime, "21": aTime, "22": both, "45": aTime, "47": aTime,
-	"27": aDate, "28": aDate, "29": aDate, "30": aDate, "31": aDate, "36": aDate, "50": aDate, "51": aDate, "52": aDate, "53": aDate, "54": aDate, "57": aDate, "58": aDate}
+var builtIn = map[string]dateKind{"14": aDate, "15": aDate, "16": aDate, "17": aDate, "18": aTime, "19": aTime, "20": aTime, "21": aTime,
+	"22": both, "45": aTime, "47": aTime,
+	"27": aDate, "28": aDate, "29": aDate, "30": aDate, "31": aDate, "36": aDate, "50": aDate, "51": aDate, "52": aDate, "53": aDate,
+	"54": aDate, "57": aDate, "58": aDate}
 
-// kindOf tells what a format code makes of a number (18.8.31): letters outside quotes and brackets say it. Elapsed times, as in [h]:mm, are numbers.
+// kindOf tells what a format code makes of a number (18.8.31): letters outside quotes and brackets say it. Elapsed times, as in
+// [h]:mm, are numbers.
 func kindOf(code string) dateKind {
 	code, _, _ = strings.Cut(code, ";")
 	var letters strings.Builder
@@ -89,8 +92,8 @@ func kindOf(code string) dateKind {
 	return noDate
 }
 
-// Dates are counted from days1900 or days1904, since 1970-01-01. The former counts 1900-02-29, which there was not, so that it begins a day early and days before 1900-03-01 are
-// one more.
+// Dates are counted from days1900 or days1904, since 1970-01-01. The former counts 1900-02-29, which there was not, so that it
+// begins a day early and days before 1900-03-01 are one more.
 var (
 	days1900 = daysOf(1899, 12, 30)
 	days1904 = daysOf(1904, 1, 1)

@@ -40,7 +40,8 @@ func (b *Book) readWorkbook() error {
 				}
 			}
 			if part := parts[id]; part != "" { // others are charts
-				s := Sheet{Name: attribute(e, "name"), Hidden: attribute(e, "state") != "" && attribute(e, "state") != "visible", member: part}
+				s := Sheet{Name: attribute(e, "name"), Hidden: attribute(e, "state") != "" && attribute(e, "state") != "visible",
+					member: part}
 				if f := b.files[part]; f != nil {
 					s.Size = int64(f.CompressedSize64)
 				}

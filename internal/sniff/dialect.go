@@ -33,7 +33,8 @@ func DelimiterName(dialect delimited.Dialect) string {
 
 // settleDelimited settles delimiter, quote, comment prefix, header and names.
 func (r *Rules) settleDelimited(head []byte, whole bool, stated Stated) error {
-	base := delimited.Dialect{Quote: '"', Escape: stated.Escape, Trim: stated.Trim, CR: bytes.IndexByte(head, '\n') < 0 && bytes.IndexByte(head, '\r') >= 0}
+	base := delimited.Dialect{Quote: '"', Escape: stated.Escape, Trim: stated.Trim, CR: bytes.IndexByte(head, '\n') < 0 &&
+		bytes.IndexByte(head, '\r') >= 0}
 	comments := 0
 	if base.Comment, comments = commentPrefix(head); stated.Comment != nil {
 		base.Comment = *stated.Comment

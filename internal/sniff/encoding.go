@@ -19,7 +19,8 @@ const UTF8 = "utf-8"
 func ParseEncoding(label string) (string, error) {
 	e, err := htmlindex.Get(label)
 	if err != nil {
-		return "", fault.New(fault.Usage, "%q is no text encoding", label).Try("use a label of the WHATWG Encoding Standard, like utf-8, utf-16le, windows-1252, iso-8859-2")
+		return "", fault.New(fault.Usage, "%q is no text encoding",
+			label).Try("use a label of the WHATWG Encoding Standard, like utf-8, utf-16le, windows-1252, iso-8859-2")
 	}
 	name, err := htmlindex.Name(e)
 	if err != nil {
@@ -101,7 +102,8 @@ func detectBytes(head []byte, r *Reason) {
 		r.Why = fmt.Sprintf("%d bytes are not UTF-8, and %d of them are characters of Windows-1252 that ISO-8859 lacks", broken, controls)
 	default:
 		r.Value, r.Unsure = "windows-1252", true
-		r.Why = fmt.Sprintf("%d bytes are not UTF-8; ISO-8859-1 is read as its superset, state --encoding for another of that family", broken)
+		r.Why = fmt.Sprintf("%d bytes are not UTF-8; ISO-8859-1 is read as its superset, state --encoding for another of that family",
+			broken)
 	}
 }
 

@@ -129,7 +129,8 @@ const (
 func (t *trial) weigh(at int) votes {
 	first := t.rows[at]
 	// A header in the middle, of files put one after the other, tells nothing of the columns.
-	rest := slices.DeleteFunc(slices.Clone(t.rows[at+1:min(len(t.rows), at+1+enoughRows)]), func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
+	rest := slices.DeleteFunc(slices.Clone(t.rows[at+1:min(len(t.rows), at+1+enoughRows)]),
+		func(row []delimited.Field) bool { return len(row) > 1 && slices.Equal(row, first) })
 	v := votes{columns: len(first), rows: len(rest)}
 	shift := 0
 	switch {
@@ -226,8 +227,9 @@ func (v *votes) text(first string, below []string) {
 // leastRun is how many numbers make a run.
 const leastRun = 3
 
-// numberNames finds numbers in the first record that are names: a run that only goes up, as years and bins do, where the records below have none; or those that count from 0
-// or 1, behind an empty first field that is the name of a column of row names. It returns which fields they are.
+// numberNames finds numbers in the first record that are names: a run that only goes up, as years and bins do, where the
+// records below have none; or those that count from 0 or 1, behind an empty first field that is the name of a column of row
+// names. It returns which fields they are.
 func (v *votes) numberNames(first []delimited.Field, rest [][]delimited.Field) map[int]bool {
 	named := map[int]bool{}
 	fields, numbers := numbersOf(first)
@@ -236,7 +238,8 @@ func (v *votes) numberNames(first []delimited.Field, rest [][]delimited.Field) m
 	case index && len(fields) == len(first)-1 && (countsUp(numbers) || len(numbers) >= leastRun && evenSteps(numbers)):
 		v.numbers = "the first field is empty, as a name of row names is, and the others count up evenly"
 	case len(numbers) >= leastRun && rising(numbers) && risingBelow(rest) < 0.2:
-		v.numbers = fmt.Sprintf("%d numbers in it only go up, from %s to %s, which those below do not", len(numbers), first[fields[0]].Text, first[fields[len(fields)-1]].Text)
+		v.numbers = fmt.Sprintf("%d numbers in it only go up, from %s to %s, which those below do not", len(numbers),
+			first[fields[0]].Text, first[fields[len(fields)-1]].Text)
 	default:
 		return named
 	}

@@ -65,7 +65,8 @@ func (r *Rules) useRecords(path string) error {
 	var err error
 	if r.Records, err = json.ParsePath(path); err != nil {
 		return fault.New(fault.Usage, "--records %s", err).
-			Try("write names and [*]: '$.data.items[*]' for the elements of an array, '$.fonts.*' for the members of an object, $ for each document itself")
+			Try("write names and [*]: '$.data.items[*]' for the elements of an array, '$.fonts.*' for the members of an object, $ " +
+				"for each document itself")
 	}
 	r.Format = JSON
 	r.because("format", "JSON", "records inside a document are asked for")
@@ -162,11 +163,13 @@ func (r *Rules) settlePlace(look json.Look, head []byte, whole, line bool, state
 		r.place(featuresOf(look), look, "features of GeoJSON (RFC 7946)")
 	case root.Records(true):
 		r.Places = []*json.Place{root}
-		r.place(root, look, fmt.Sprintf("%s members of the document are alike, so each is one, its key in the column %s", atLeast(root.Count, look.Whole), json.KeyColumn))
+		r.place(root, look, fmt.Sprintf("%s members of the document are alike, so each is one, its key in the column %s",
+			atLeast(root.Count, look.Whole), json.KeyColumn))
 	case slices.ContainsFunc(stated.Lists, func(name string) bool { return slices.Contains(look.Root.Names, name) }):
 		r.because("records", "$", "what is stated speaks of its members")
 	case len(look.Inner) > 1 && mainPlace(look) != nil:
-		r.place(mainPlace(look), look, "it holds nearly all of the document, and other arrays of objects no more than "+fmt.Sprint(fewRecords-1))
+		r.place(mainPlace(look), look,
+			"it holds nearly all of the document, and other arrays of objects no more than "+fmt.Sprint(fewRecords-1))
 	case len(look.Inner) > 1 && !partsOfOne(look):
 		r.ask(severalPlaces(look.Inner))
 	case len(look.Inner) == 1 && !partsOfOne(look):
@@ -175,23 +178,27 @@ func (r *Rules) settlePlace(look json.Look, head []byte, whole, line bool, state
 		return ErrMore
 	case len(look.Lists) == 1 && look.Whole && 10*look.Lists[0].Bytes >= 9*look.Bytes:
 		r.Values = true
-		r.place(look.Lists[0], look, fmt.Sprintf("the document is a list of %s values but for a few bytes", atLeast(look.Lists[0].Count, look.Whole)))
+		r.place(look.Lists[0], look, fmt.Sprintf("the document is a list of %s values but for a few bytes",
+			atLeast(look.Lists[0].Count, look.Whole)))
 	default:
 		if line {
 			r.Format, r.Single = JSONLines, true
-			r.Reasons[len(r.Reasons)-1] = Reason{Rule: "format", Value: "JSON lines", Why: "its only line is one whole object, in which no records were found"}
+			r.Reasons[len(r.Reasons)-1] = Reason{Rule: "format", Value: "JSON lines",
+				Why: "its only line is one whole object, in which no records were found"}
 			return nil
 		}
 		why := "no records were found in it, so the document is the record"
 		if len(look.Inner) > 0 {
-			why = fmt.Sprintf("it has %s, and what could be records in it, %s, are no more than %d, so the document is the record", someNames(besides(look.Inner[0], look)), look.Inner[0].Path, fewRecords-1)
+			why = fmt.Sprintf("it has %s, and what could be records in it, %s, are no more than %d, so the document is the record",
+				someNames(besides(look.Inner[0], look)), look.Inner[0].Path, fewRecords-1)
 		}
 		r.because("records", "$", "%s", why)
 	}
 	return nil
 }
 
-// mainPlace returns the place that is that of the records beyond doubt: it holds nearly all of the document, and the others next to nothing.
+// mainPlace returns the place that is that of the records beyond doubt: it holds nearly all of the document, and the others
+// next to nothing.
 func mainPlace(look json.Look) *json.Place {
 	var main *json.Place
 	for _, p := range look.Inner {
@@ -216,7 +223,8 @@ func partsOfOne(look json.Look) bool {
 	})
 }
 
-// A place that is the only one is likely to be that of the records when it is the better part of the document, or has many; a document with one of few and others besides is a record itself.
+// A place that is the only one is likely to be that of the records when it is the better part of the document, or has many; a
+// document with one of few and others besides is a record itself.
 const (
 	mainShare  = 0.5
 	sureShare  = 0.75 // below it the document may be one record

@@ -69,13 +69,13 @@ type Rules struct {
 	Dialect delimited.Dialect
 	// Records leads to the records of a JSON document; nil where the documents are the records.
 	Records json.Path
-	// Values says that the records of JSON are no objects, Foreseen that Records was found in a beginning of the document, GeoJSON that the records are features
-	// (RFC 7946).
+	// Values says that the records of JSON are no objects, Foreseen that Records was found in a beginning of the document,
+	// GeoJSON that the records are features (RFC 7946).
 	Values, Foreseen, GeoJSON bool
 	// Lenient takes NaN and the infinities for numbers of JSON.
 	Lenient bool
-	// Question is why Records is not settled, where there are several places or none is likely enough; Places are those that were found, Single says that the object holds
-	// one document.
+	// Question is why Records is not settled, where there are several places or none is likely enough; Places are those that
+	// were found, Single says that the object holds one document.
 	Question error
 	Places   []*json.Place
 	Single   bool
@@ -162,7 +162,8 @@ var notYet = []struct{ magic, name string }{
 var columnarFormats = []struct {
 	format             Format
 	magic, shown, name string
-}{{Parquet, magic.Parquet, "PAR1", "Parquet"}, {Arrow, magic.Arrow, "ARROW1", "Arrow IPC"}, {Avro, magic.Avro, "Obj1", "Avro"}, {ORC, magic.ORC, "ORC", "ORC"}}
+}{{Parquet, magic.Parquet, "PAR1", "Parquet"}, {Arrow, magic.Arrow, "ARROW1", "Arrow IPC"}, {Avro, magic.Avro, "Obj1", "Avro"},
+	{ORC, magic.ORC, "ORC", "ORC"}}
 
 // isText reports whether the bytes have no control characters but those of texts: a text may well begin with the letters ORC.
 func isText(head []byte) bool {
@@ -172,7 +173,8 @@ func isText(head []byte) bool {
 // fewControls is how many control characters make no text of none.
 const fewControls = 8
 
-// mostlyControls returns how many control characters, NUL bytes among them, a text holds that texts do not have, if they are more than a twentieth of it.
+// mostlyControls returns how many control characters, NUL bytes among them, a text holds that texts do not have, if they are
+// more than a twentieth of it.
 func mostlyControls(head []byte) int {
 	n := 0
 	for _, c := range head {
@@ -204,17 +206,20 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 		r.Format = f.format
 		r.because("format", f.name, "it begins with the bytes %s", f.shown)
 		if packing != locate.Plain {
-			return r, fault.New(fault.Input, "is a file of %s packed with %s, which cannot be read in part", f.name, packing).Try("unpack it first")
+			return r, fault.New(fault.Input, "is a file of %s packed with %s, which cannot be read in part", f.name,
+				packing).Try("unpack it first")
 		}
 		return r, nil
 	}
 	for _, f := range notYet {
 		if bytes.HasPrefix(head, []byte(f.magic)) {
-			return r, fault.New(fault.Input, "is %s, which is not read yet", f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
+			return r, fault.New(fault.Input, "is %s, which is not read yet",
+				f.name).Try("convert it to UTF-8 text: delimited or JSON lines")
 		}
 	}
 	if bytes.HasPrefix(head, []byte(magic.Zip)) {
-		return r, fault.New(fault.Input, "is a zip archive or a workbook, whose list of parts is at its end, so it cannot be read from a stream").Try("save it unpacked as a file, and name that")
+		return r, fault.New(fault.Input, "is a zip archive or a workbook, whose list of parts is at its end, so it cannot be read "+
+			"from a stream").Try("save it unpacked as a file, and name that")
 	}
 	if n := mostlyControls(head); n > 0 && stated.Encoding == "" && !stated.forced() && stated.Records == "" {
 		return r, fault.New(fault.Input, "is mostly no text: %d of its first %d bytes are control characters", n, len(head)).
@@ -236,7 +241,8 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 // mostKeys is how many names of a first record are noted.
 const mostKeys = 100
 
-// firstKeys notes the names of the members of the first record, where that stands at the beginning or is the first element of an array that does.
+// firstKeys notes the names of the members of the first record, where that stands at the beginning or is the first element of
+// an array that does.
 func (r *Rules) firstKeys(head []byte) {
 	if r.Format != JSONLines && r.Format != JSON || len(r.Keys) > 0 || len(r.Records) > 1 {
 		return

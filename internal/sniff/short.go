@@ -11,8 +11,8 @@ type lack struct {
 	all, least, records int
 }
 
-// short reports whether records lack optional fields at their end: several do, or some below a header that names more; nothing that they have is out of place, and none has
-// more. named is how many fields the header names, 0 without one.
+// short reports whether records lack optional fields at their end: several do, or some below a header that names more; nothing
+// that they have is out of place, and none has more. named is how many fields the header names, 0 without one.
 func (t *trial) short(from, named int) (lack, bool) {
 	widths := map[int]int{}
 	for _, row := range t.rows[from:] {
@@ -46,8 +46,8 @@ func (t *trial) short(from, named int) (lack, bool) {
 	return l, t.inPlace(t.rows[from:], l, many)
 }
 
-// inPlace reports whether short records could lack the last fields and no others: none has a text where there are numbers or dates in the column, and each has most of the fields
-// or, where many are short, a number or a date in its place.
+// inPlace reports whether short records could lack the last fields and no others: none has a text where there are numbers or
+// dates in the column, and each has most of the fields or, where many are short, a number or a date in its place.
 func (t *trial) inPlace(rows [][]delimited.Field, l lack, many bool) bool {
 	typed := make([]bool, l.all)
 	for c := range typed {

@@ -25,7 +25,8 @@ func read(first string, below []string) sign {
 	c := newTexts(below)
 	var total float64
 	var best sign
-	for _, s := range []sign{c.occurs(first), c.shape(first), c.length(first), c.prefix(first), c.known(first), c.letters(first), c.order(first), c.repeats(first)} {
+	for _, s := range []sign{c.occurs(first), c.shape(first), c.length(first), c.prefix(first), c.known(first), c.letters(first),
+		c.order(first), c.repeats(first)} {
 		total += s.weight
 		if s.weight*s.weight > best.weight*best.weight {
 			best = s
@@ -147,11 +148,14 @@ func (c *texts) prefix(first string) sign {
 }
 
 // knownWords are what columns are often called, in part or whole.
-var knownWords = strings.Fields(`id ids name names code codes key date day month year time timestamp type kind class category group status state value values count total
-	number num no nr title description desc text note notes comment comments content label tag tags url link email phone address street city town country region area
-	district continent province zip lat lon lng latitude longitude x y z unit units price amount currency sum quantity qty weight height width depth length size
-	age sex gender language lang locale user username author owner source target from to start end begin stop score rank rating level index
-	column field species model version file filename path abbreviation abbr symbol iso parent child population capital species station sensor question answer prompt response`)
+var knownWords = strings.Fields(`id ids name names code codes key date day month year time timestamp type kind class category group
+	status state value values count total number num no nr title description desc text note notes
+	comment comments content label tag tags url link email phone address street city town country region
+	area district continent province zip lat lon lng latitude longitude x y z unit units price amount
+	currency sum quantity qty weight height width depth length size age sex gender language lang locale
+	user username author owner source target from to start end begin stop score rank rating level index
+	column field species model version file filename path abbreviation abbr symbol iso parent child
+	population capital species station sensor question answer prompt response`)
 
 // known: a word that columns are often called by, which is not common among the values.
 func (c *texts) known(first string) sign {

@@ -16,7 +16,8 @@ import (
 var utf = Reason{Rule: "encoding", Value: UTF8, Why: "stated"}
 
 func TestSettle(t *testing.T) {
-	stations := "Station Code;Sea Area;Depth (m);Note\nOS-1;Cairn Bay;12,5;calm, clear\nOS-2;The Narrows;3,25;\nOS-3;Marrow Deep;140,0;swell\n"
+	stations := "Station Code;Sea Area;Depth (m);Note\nOS-1;Cairn Bay;12,5;calm, clear\nOS-2;The Narrows;3,25;\nOS-3;Marrow " +
+		"Deep;140,0;swell\n"
 	tests := []struct {
 		name, head string
 		format     Format
@@ -28,7 +29,8 @@ func TestSettle(t *testing.T) {
 		{"semicolons with decimal commas", stations, Delimited, ';', true, "Station Code Sea Area Depth (m) Note"},
 		{"semicolons and decimal commas alone", "1;2,5;3,5\n2;4,5;5,5\n3;6,5;8,5\n", Delimited, ';', false, "c1 c2 c3"},
 		{"tabs", "a\tb\n1\t2\n", Delimited, '\t', true, "a b"},
-		{"pipes without a header", "2031-05-01|OS-1|\"clean, dry\"|ok\n2031-05-02|OS-2|\"wet\nrope\"|ok\n", Delimited, '|', false, "c1 c2 c3 c4"},
+		{"pipes without a header", "2031-05-01|OS-1|\"clean, dry\"|ok\n2031-05-02|OS-2|\"wet\nrope\"|ok\n", Delimited, '|', false,
+			"c1 c2 c3 c4"},
 		{"commas within quotes", "name|text\nx|\"a, b, c, d\"\ny|\"e, f, g, h\"\nz|1\n", Delimited, '|', true, "name text"},
 		{"one column", "name\nfirst\nsecond\nthird\n", Delimited, 0xff, true, "name"},
 		{"all text without a header", "wave,calm\ntide,calm\nwave,rough\ntide,calm\n", Delimited, ',', false, "c1 c2"},
@@ -38,7 +40,8 @@ func TestSettle(t *testing.T) {
 		{"carriage returns alone", "id,name\r1,a\r2,b\r", Delimited, ',', true, "id name"},
 		{"carriage returns among line feeds", "id,name\r1,a\n2,b\r3,c\n", Delimited, ',', true, "id name"},
 		{"a header behind a hash", "#id,name\n1,a\n2,b\n", Delimited, ',', true, "#id name"},
-		{"a short record at the top", "AD\t+4230\tx\nAE\t+2518\ty\tsee note\nAF\t+3431\tz\tsee note\n", Delimited, '\t', false, "c1 c2 c3 c4"},
+		{"a short record at the top", "AD\t+4230\tx\nAE\t+2518\ty\tsee note\nAF\t+3431\tz\tsee note\n", Delimited, '\t', false,
+			"c1 c2 c3 c4"},
 		{"json lines", "{\"a\": 1}\n{\"a\": 2}\n", JSONLines, 0, false, ""},
 		{"one json record", "\n {\"a\": {\"b\": [1]}}", JSONLines, 0, false, ""},
 		{"a json array", "[\n {\"a\": 1}\n]", JSON, 0, false, ""},
@@ -53,7 +56,8 @@ func TestSettle(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r.Format != test.format || r.Dialect.Delimiter != test.delimiter || r.Header != test.header || strings.Join(r.Names, " ") != test.names {
+			if r.Format != test.format || r.Dialect.Delimiter != test.delimiter || r.Header != test.header ||
+				strings.Join(r.Names, " ") != test.names {
 				t.Errorf("%s, delimiter %q, header %v, names %q; %+v", r.Format, r.Dialect.Delimiter, r.Header, r.Names, r.Reasons)
 			}
 			for _, reason := range r.Reasons {
@@ -75,7 +79,8 @@ func TestStatedRulesHold(t *testing.T) {
 		t.Errorf("a stated header makes it delimited: %v", err)
 	}
 	two, quote := 2, byte('\'')
-	r, err = Settle([]byte("depth||at\n(m)||\n1||'a||b'\n"), true, locate.Plain, utf, Stated{Delimiter: "||", HeaderRows: &two, Quote: &quote})
+	r, err = Settle([]byte("depth||at\n(m)||\n1||'a||b'\n"), true, locate.Plain, utf,
+		Stated{Delimiter: "||", HeaderRows: &two, Quote: &quote})
 	if err != nil || fmt.Sprint(r.Names) != "[depth (m) at]" || r.HeaderRows != 2 || r.Dialect.Rest != "|" {
 		t.Errorf("%+v, %v", r, err)
 	}
@@ -102,8 +107,10 @@ func TestEncodings(t *testing.T) {
 		return out
 	}
 	tests := []struct{ raw, want string }{
-		{text, "utf-8"}, {"\ufeff" + text, "utf-8"}, {"plain", "utf-8"}, {encode("utf-16le"), "utf-16le"}, {encode("utf-16be"), "utf-16be"},
-		{"\xff\xfe" + encode("utf-16le"), "utf-16le"}, {"\xfe\xff" + encode("utf-16be"), "utf-16be"}, {encode("windows-1252"), "windows-1252"},
+		{text, "utf-8"}, {"\ufeff" + text, "utf-8"}, {"plain", "utf-8"}, {encode("utf-16le"), "utf-16le"},
+		{encode("utf-16be"), "utf-16be"},
+		{"\xff\xfe" + encode("utf-16le"), "utf-16le"}, {"\xfe\xff" + encode("utf-16be"), "utf-16be"},
+		{encode("windows-1252"), "windows-1252"},
 		{"caf\xe9,1\nna\xefve,2\n", "windows-1252"}, {"Über Müller und Käse \xff\n", "utf-8"},
 	}
 	for _, test := range tests {
@@ -130,7 +137,8 @@ func TestEncodings(t *testing.T) {
 	if got, err := io.ReadAll(decoded); string(got) != "a\xffb" || err != nil {
 		t.Errorf("%q, %v", got, err)
 	}
-	for label, want := range map[string]string{"latin1": "windows-1252", "ISO-8859-2": "iso-8859-2", "sjis": "shift_jis", "utf8": "utf-8"} {
+	for label, want := range map[string]string{"latin1": "windows-1252", "ISO-8859-2": "iso-8859-2", "sjis": "shift_jis",
+		"utf8": "utf-8"} {
 		if got, err := ParseEncoding(label); got != want || err != nil {
 			t.Errorf("%s: %s, %v", label, got, err)
 		}

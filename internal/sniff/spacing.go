@@ -68,7 +68,8 @@ func (t *trial) hidden() string {
 			}
 		}
 		if blank > 0 && typed > 0 && 20*texts <= typed {
-			return fmt.Sprintf("blanks stand around numbers or dates, which would be text with them: %d in column %d of the records looked at", blank, c+1)
+			return fmt.Sprintf("blanks stand around numbers or dates, which would be text with them: %d in column %d of the "+
+				"records looked at", blank, c+1)
 		}
 	}
 	if fields > 0 && 10*leading >= 9*fields {

@@ -17,7 +17,8 @@ func (r *Rules) settleTable(t trial, whole bool, stated Stated) error {
 	top := t.top(whole, stated)
 	r.begin(t, top.titles)
 	if stated.HeaderRows != nil && *stated.HeaderRows > len(t.rows)-top.titles {
-		return fault.New(fault.Input, "has %d records where looked at, fewer than the %d header rows stated", len(t.rows), *stated.HeaderRows).Try("state fewer --header-rows")
+		return fault.New(fault.Input, "has %d records where looked at, fewer than the %d header rows stated", len(t.rows),
+			*stated.HeaderRows).Try("state fewer --header-rows")
 	}
 	r.Reasons = append(r.Reasons, top.reason)
 	if top.titles > 0 {
@@ -45,7 +46,8 @@ func (r *Rules) settleTable(t trial, whole bool, stated Stated) error {
 	}
 	if padded && len(stated.Columns) == 0 && !stated.Pad {
 		r.Least = l.least
-		r.because("short records", "filled", "%d of the %d records looked at have fewer than %d fields, and lack only the last", l.records, len(t.rows)-from, l.all)
+		r.because("short records", "filled", "%d of the %d records looked at have fewer than %d fields, and lack only the last",
+			l.records, len(t.rows)-from, l.all)
 	}
 	return r.useColumns(stated.Columns, width)
 }
@@ -137,7 +139,8 @@ func (o *top) settle(t *trial, v votes) {
 	}
 	if o.headers > 1 {
 		o.reason.Value = fmt.Sprintf("%d rows", o.headers)
-		o.reason.Why = fmt.Sprintf("words stand above numbers, dates or times in the first %d records, the lower of which are units or parts of the names (%.0f%% sure)", o.headers, 100*confidence)
+		o.reason.Why = fmt.Sprintf("words stand above numbers, dates or times in the first %d records, the lower of which are units "+
+			"or parts of the names (%.0f%% sure)", o.headers, 100*confidence)
 		o.reason.Instead = "--header takes the first record alone"
 	}
 }
@@ -163,7 +166,8 @@ func (t *trial) strictTitles(whole bool) (n int, why string) {
 	return n, why
 }
 
-// headerBelow returns the record below some that is surely a header, where those above it have few fields or are of another width; otherwise the first that it was given.
+// headerBelow returns the record below some that is surely a header, where those above it have few fields or are of another
+// width; otherwise the first that it was given.
 func (t *trial) headerBelow(from int) int {
 	fill := t.filled(t.body())
 	for at := from; at < min(from+3, len(t.rows)-2); at++ {
@@ -285,8 +289,8 @@ func (t *trial) filled(rows [][]delimited.Field) float64 {
 	return float64(full) / float64(max(1, len(rows)*t.width))
 }
 
-// continues reports whether the record below the header is a part of it: it has words and no values above numbers, dates or times, and words that are units, or the header
-// above it is not complete without them.
+// continues reports whether the record below the header is a part of it: it has words and no values above numbers, dates or
+// times, and words that are units, or the header above it is not complete without them.
 func (t *trial) continues(header, at int) bool {
 	if at >= len(t.rows)-1 || len(t.rows[at]) != t.width || len(t.rows[header]) != t.width {
 		return false
@@ -343,8 +347,9 @@ func isUnit(text string) bool {
 const enoughRows = 200
 
 // units are those that stand below names without a sign of being one.
-var units = strings.Fields(`m cm mm km ft in s sec min h hr d day kg g mg t lb pa hpa kpa mbar bar c degc k f deg rad v mv a ma w kw mw kwh hz khz mhz l ml m2 m3 n j kj ppm ppb psu usd eur gbp
-	count - -- none kn kt kts mol m/s utc`)
+var units = strings.Fields(`m cm mm km ft in s sec min h hr d day kg g mg t lb pa hpa kpa mbar bar c degc k f deg rad v mv a ma
+	w kw mw kwh hz khz mhz l ml m2 m3 n j kj ppm ppb psu usd eur gbp count - -- none kn kt kts mol m/s
+	utc`)
 
 // typedBelow is typed of the records that are not at the start.
 func (t *trial) typedBelow(c int) bool {

@@ -102,7 +102,8 @@ func bestQuote(head []byte, whole bool, d delimited.Dialect, stated Stated) tria
 		none := d
 		none.Quote = 0
 		if t := try(head, whole, none); len(t.problems) == 0 && t.agree == len(t.rows) && t.width >= best.width {
-			t.unquoted = fmt.Sprintf("without quotes all %d records looked at have %d fields; with them %d could not be read", len(t.rows), t.width, stray)
+			t.unquoted = fmt.Sprintf("without quotes all %d records looked at have %d fields; with them %d could not be read",
+				len(t.rows), t.width, stray)
 			return t
 		}
 	}
@@ -115,7 +116,8 @@ func bestQuote(head []byte, whole bool, d delimited.Dialect, stated Stated) tria
 		}
 		other := d
 		other.Quote = quote
-		if t := try(head, whole, other); len(t.problems) <= len(best.problems) && t.encloses() && (t.share() > best.share() || t.share() == best.share() && best.quoted() == 0) {
+		if t := try(head, whole, other); len(t.problems) <= len(best.problems) && t.encloses() &&
+			(t.share() > best.share() || t.share() == best.share() && best.quoted() == 0) {
 			best = t
 		}
 	}
@@ -166,8 +168,8 @@ func each(row []delimited.Field, yield func(delimited.Field) bool) {
 	}
 }
 
-// blanksCut reports whether blanks cut text into columns: nearly all lines in as many fields, among which there are numbers or dates; and lines that are not one value
-// each.
+// blanksCut reports whether blanks cut text into columns: nearly all lines in as many fields, among which there are numbers or
+// dates; and lines that are not one value each.
 func (t *trial) blanksCut() bool {
 	if t.width < 2 || len(t.rows) < 2 {
 		return false

@@ -13,7 +13,8 @@ const (
 	fewColumns = 2
 )
 
-// proposeWidths returns the widths of fields in whose places blanks line up through all lines looked at, as --widths takes them; it is empty where none do.
+// proposeWidths returns the widths of fields in whose places blanks line up through all lines looked at, as --widths takes
+// them; it is empty where none do.
 func (t *trial) proposeWidths() string {
 	var lines [][]rune
 	longest := 0

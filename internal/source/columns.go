@@ -10,7 +10,8 @@ import (
 // LookInto reads the schema of a columnar file.
 func (in *Input) LookInto(ctx context.Context) error {
 	if !in.AtHand() {
-		return fault.New(fault.Input, "is a columnar file, which is read from the disk only").In(in.Location).Try("save it to a file first")
+		return fault.New(fault.Input,
+			"is a columnar file, which is read from the disk only").In(in.Location).Try("save it to a file first")
 	}
 	f, err := in.OpenColumns(ctx)
 	if err != nil {

@@ -40,7 +40,8 @@ func ParseUnsure(text string) (Unsure, error) {
 	case "stop":
 		return UnsureStop, nil
 	}
-	return 0, fault.New(fault.Usage, "--unsure %s is not known", text).Try("use go or stop; without it a run goes on where one reading is likelier, and stops where none is")
+	return 0, fault.New(fault.Usage, "--unsure %s is not known",
+		text).Try("use go or stop; without it a run goes on where one reading is likelier, and stops where none is")
 }
 
 // Doubts lists the reading rules that could be others, alike ones of several objects once.
@@ -84,11 +85,13 @@ func (in Input) doubtful(r sniff.Reason) error {
 	for _, text := range in.Rules.First[:min(3, len(in.Rules.First))] {
 		shown = append(shown, fault.Quote(text))
 	}
-	return fault.New(fault.Usage, "may or may not begin with a header: %s could be names, or values like those below", wording.Some(shown)).In(in.Location).
+	return fault.New(fault.Usage, "may or may not begin with a header: %s could be names, or values like those below",
+		wording.Some(shown)).In(in.Location).
 		Try("say --header or --no-header; --unsure go takes it for %s", map[string]string{"no": "values", "yes": "names"}[r.Value])
 }
 
-// headersOfSiblings settles unsure headers by the other objects of the source: a first record that several share holds names, and one that differs in all of them holds none.
+// headersOfSiblings settles unsure headers by the other objects of the source: a first record that several share holds names,
+// and one that differs in all of them holds none.
 func (s *Source) headersOfSiblings() {
 	firsts := map[string]int{}
 	key := func(r *sniff.Rules) string {

@@ -10,7 +10,8 @@ func (s *Source) asWKB() error {
 	for i := range s.Inputs {
 		in := &s.Inputs[i]
 		if !in.Rules.GeoJSON {
-			return fault.New(fault.Usage, "is no collection of features in GeoJSON, which --geometry wkb is for").In(in.Location).Try("leave --geometry out")
+			return fault.New(fault.Usage,
+				"is no collection of features in GeoJSON, which --geometry wkb is for").In(in.Location).Try("leave --geometry out")
 		}
 		in.WKB = true
 		in.Rules.Keys = nil

@@ -15,7 +15,8 @@ func Located(err error, location string) error {
 	var document *json.DocumentError
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return fault.New(fault.Input, "ends before its objects and arrays do").In(location).Try("ask the sender for a whole copy; nothing of it was kept")
+		return fault.New(fault.Input, "ends before its objects and arrays do").In(location).Try("ask the sender for a whole copy; " +
+			"nothing of it was kept")
 	case errors.As(err, &document):
 		return fault.New(fault.Input, "%s", document.Reason).In(location).Try("%s", document.WayOut)
 	}

@@ -21,7 +21,8 @@ type Reading struct {
 	Stdin io.Reader
 	// Store is where sources, destinations and kept records lie.
 	Store storage.Store
-	// MayExpand lifts the guard against objects that unpack to very much, Mixed the one against files in a folder that are unlike the others.
+	// MayExpand lifts the guard against objects that unpack to very much, Mixed the one against files in a folder that are
+	// unlike the others.
 	MayExpand, Mixed bool
 	// Particular are flags that were stated and speak of some formats only.
 	Particular []Particular
@@ -101,7 +102,8 @@ func (l Limits) TooMany(most int, in Input) error {
 		each = in.Rules.Records
 	}
 	return fault.New(fault.Input, "has records with more than %d different keys", most).In(in.Location).
-		Try("where keys are values, --records '%s' makes a row of each member; if they are names, allow more with --max-columns", each.Each(true))
+		Try("where keys are values, --records '%s' makes a row of each member; if they are names, allow more with --max-columns",
+			each.Each(true))
 }
 
 // Resolve finds the objects once, however often they are read then.

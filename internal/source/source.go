@@ -1,7 +1,7 @@
 // Package source settles what a run reads: which objects, and how each of them is read.
 //
-// What comes in is what the user says of the source; what goes out are inputs, which are objects with their reading rules, in an order that is always the same.
-// Objects of one source are read alike, or the source is refused.
+// What comes in is what the user says of the source; what goes out are inputs, which are objects with their reading rules, in
+// an order that is always the same. Objects of one source are read alike, or the source is refused.
 package source
 
 import (
@@ -60,7 +60,8 @@ func (in Input) Text(ctx context.Context, limits *parse.Limits) (*locate.Stream,
 	}
 	limits.SkipLines, limits.StartOffset, limits.StartLine = in.SkipRows, 0, 0
 	if in.Rules.Records != nil || in.Rules.Values {
-		following := json.Following{Path: in.Rules.Records, Values: in.Rules.Values || in.WKB, Foreseen: in.Rules.Foreseen, MaxDepth: in.Limits.Depth}
+		following := json.Following{Path: in.Rules.Records, Values: in.Rules.Values || in.WKB, Foreseen: in.Rules.Foreseen,
+			MaxDepth: in.Limits.Depth}
 		records, err := json.Follow(text, following)
 		if err != nil {
 			stream.Close()
@@ -132,7 +133,8 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 		s.Bytes += object.Size
 	}
 	if len(s.Inputs) == 0 {
-		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name the file: %s", s.Passed[len(s.Passed)-1].Location)
+		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name "+
+			"the file: %s", s.Passed[len(s.Passed)-1].Location)
 	}
 	if r.WKB {
 		if err := s.asWKB(); err != nil {
@@ -315,7 +317,8 @@ func (s *Source) agree(stated sniff.Stated, mixed bool) error {
 	first := s.Inputs[0]
 	for _, in := range s.Inputs[1:] {
 		if in.Rules.Format.Family() != first.Rules.Format.Family() {
-			return fault.New(fault.Usage, "the source holds %s (%s) and %s (%s); one run reads one format", first.Rules.Format, first.Location,
+			return fault.New(fault.Usage, "the source holds %s (%s) and %s (%s); one run reads one format", first.Rules.Format,
+				first.Location,
 				in.Rules.Format, in.Location).Try("name the files of one format only")
 		}
 	}

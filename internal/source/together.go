@@ -26,8 +26,8 @@ func (k *kin) take(o *kin) {
 	}
 }
 
-// belongTogether refuses a source of which a folder or a pattern brought files that are unlike the others, a note to the reader among tables
-// for example: its lines would become rows.
+// belongTogether refuses a source of which a folder or a pattern brought files that are unlike the others, a note to the reader
+// among tables for example: its lines would become rows.
 func (s *Source) belongTogether() error {
 	if len(s.Inputs) < 2 || !slices.ContainsFunc(s.Inputs, func(in Input) bool { return in.Matched }) {
 		return nil
@@ -64,11 +64,12 @@ func (s *Source) belongTogether() error {
 	if pattern := s.patternOf(main); pattern != "" {
 		way = fmt.Sprintf("name the files that are meant, like '%s', or take all of them with --mixed-files", pattern)
 	}
-	return fault.New(fault.Input, "%s %s apart from %s: its records would become rows among theirs", wording.Some(outliers), stand, others).Try("%s", way)
+	return fault.New(fault.Input, "%s %s apart from %s: its records would become rows among theirs", wording.Some(outliers), stand,
+		others).Try("%s", way)
 }
 
-// kindred groups the objects by format and names. Objects of which no names are known are with any others of their format, unless they have but one
-// column beside those with more.
+// kindred groups the objects by format and names. Objects of which no names are known are with any others of their format,
+// unless they have but one column beside those with more.
 func (s *Source) kindred() []*kin {
 	var groups []*kin
 	var nameless []int
@@ -126,7 +127,8 @@ func (s *Source) shelter(groups []*kin, i int) []*kin {
 func (s *Source) namesOf(i int) []string {
 	rules := s.Inputs[i].Rules
 	names := rules.Keys
-	if rules.Format.Columnar() || rules.Format == sniff.Delimited && (rules.Header || !slices.Equal(rules.Names, sniff.Positional(len(rules.Names)))) {
+	if rules.Format.Columnar() || rules.Format == sniff.Delimited &&
+		(rules.Header || !slices.Equal(rules.Names, sniff.Positional(len(rules.Names)))) {
 		names = rules.Names
 	}
 	if len(names) == 0 {
@@ -144,7 +146,8 @@ func (s *Source) describe(i int) string {
 	rules := s.Inputs[i].Rules
 	names := s.namesOf(i)
 	if names == nil && rules.Format == sniff.Delimited {
-		return fmt.Sprintf("%s without a header, %s", rules.Format.Noun(), wording.Count(int64(len(rules.Names)), true, "column", "columns"))
+		return fmt.Sprintf("%s without a header, %s", rules.Format.Noun(),
+			wording.Count(int64(len(rules.Names)), true, "column", "columns"))
 	}
 	if names == nil {
 		return rules.Format.Noun()
@@ -164,7 +167,8 @@ func (s *Source) describe(i int) string {
 	return fmt.Sprintf("%s with %s", rules.Format.Noun(), text)
 }
 
-// patternOf returns a pattern that matches the objects of a group and no others of the source; it is empty where their endings do not tell.
+// patternOf returns a pattern that matches the objects of a group and no others of the source; it is empty where their endings
+// do not tell.
 func (s *Source) patternOf(g *kin) string {
 	ending := path.Ext(s.Inputs[g.members[0]].Location)
 	folder := path.Dir(s.Inputs[g.members[0]].Location)

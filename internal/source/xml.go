@@ -10,8 +10,8 @@ import (
 	"trevak/internal/wording"
 )
 
-// surveyXML reads XML documents to find their records, at the place that most of them have, and what must be known of these: what is a list, or an object, in one of
-// them is so in all.
+// surveyXML reads XML documents to find their records, at the place that most of them have, and what must be known of these:
+// what is a list, or an object, in one of them is so in all.
 func (s *Source) surveyXML(ctx context.Context, r Reading) error {
 	options := xml.Options{Records: r.Stated.Records, Prefixes: r.Prefixes, MixedText: r.MixedText}
 	surveys := make([]*xml.Survey, len(s.Inputs))
@@ -82,15 +82,18 @@ func (in *Input) agreeOnXML(survey *xml.Survey, choice *xml.Choice, place string
 	if r.Stated.Records == "" && place != "" && (choice.Question != nil || choice.Records[0] != place) {
 		if !survey.Has(place) {
 			return fault.New(fault.Input, "has its records at /%s, while %s of the source %s them at /%s", choice.Records[0],
-				wording.Count(int64(holders), true, "object", "objects"), oneHas(holders), place).In(in.Location).Try("read it by itself; or name an element that all of them have with --records")
+				wording.Count(int64(holders), true, "object", "objects"), oneHas(holders),
+				place).In(in.Location).Try("read it by itself; or name an element that all of them have with --records")
 		}
-		*choice = xml.Choice{Records: []string{place}, Why: fmt.Sprintf("as in %s of the source", wording.Count(int64(holders), true, "object", "objects"))}
+		*choice = xml.Choice{Records: []string{place},
+			Why: fmt.Sprintf("as in %s of the source", wording.Count(int64(holders), true, "object", "objects"))}
 	}
 	if choice.Question != nil && !r.Looking {
 		return Located(choice.Question, in.Location)
 	}
 	shape := xml.Shape{Records: choice.Records}
-	in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: shape.String(), Why: choice.Why, Unsure: choice.Unsure || choice.Question != nil,
+	in.Rules.Reasons = append(in.Rules.Reasons, sniff.Reason{Rule: "records", Value: shape.String(), Why: choice.Why,
+		Unsure:  choice.Unsure || choice.Question != nil,
 		Instead: "--records / makes one record of the document"})
 	return nil
 }
@@ -101,10 +104,12 @@ func (in *Input) noteMixed(shape xml.Shape) {
 	if len(mixed) == 0 {
 		return
 	}
-	reason := sniff.Reason{Rule: "mixed content", Value: "apart", Why: "text and elements stand among each other in " + wording.Some(mixed) + ", and their order is lost", Unsure: true,
+	reason := sniff.Reason{Rule: "mixed content", Value: "apart", Why: "text and elements stand among each other in " +
+		wording.Some(mixed) + ", and their order is lost", Unsure: true,
 		Instead: "--mixed-content text keeps them as text with their markup"}
 	if shape.MixedText {
-		reason = sniff.Reason{Rule: "mixed content", Value: "text", Why: "stated; text and elements stand among each other in " + wording.Some(mixed)}
+		reason = sniff.Reason{Rule: "mixed content", Value: "text", Why: "stated; text and elements stand among each other in " +
+			wording.Some(mixed)}
 	}
 	in.Rules.Reasons = append(in.Rules.Reasons, reason)
 }

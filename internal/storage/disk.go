@@ -38,7 +38,8 @@ func kindOf(mode fs.FileMode) Kind {
 	return Regular
 }
 
-// Stat tells of a file, and follows links. A file that says it is empty but has bytes, as the system makes them when they are read, is a stream.
+// Stat tells of a file, and follows links. A file that says it is empty but has bytes, as the system makes them when they are
+// read, is a stream.
 func (Disk) Stat(_ context.Context, uri string) (Object, error) {
 	info, err := os.Stat(Path(uri))
 	if err != nil {
@@ -216,8 +217,8 @@ func (Disk) Sync(_ context.Context, folder string) error {
 	return syncFolder(f)
 }
 
-// Real returns the absolute path of what a URI of the local disk leads to, links followed as far as they lead somewhere. Other URIs are returned in their
-// canonical form.
+// Real returns the absolute path of what a URI of the local disk leads to, links followed as far as they lead somewhere. Other
+// URIs are returned in their canonical form.
 func Real(s Store, uri string) (string, error) {
 	canonical, err := s.Canonical(uri)
 	if err != nil || !local(canonical) {

@@ -77,7 +77,8 @@ type Web struct {
 // DefaultPatience is how long a server may be silent where nothing else is said.
 const DefaultPatience = time.Minute
 
-// leastSent is how many bytes a server has to send in the time that it is given, so that one which sends drops ends as well as a silent one.
+// leastSent is how many bytes a server has to send in the time that it is given, so that one which sends drops ends as well as
+// a silent one.
 const leastSent = 16 << 10
 
 // A request is tried so often, waiting longer each time.
@@ -89,7 +90,8 @@ const usualPause = 200 * time.Millisecond
 var client = &http.Client{CheckRedirect: func(to *http.Request, via []*http.Request) error {
 	from := via[0].URL
 	if to.URL.Scheme != from.Scheme {
-		return fault.New(fault.Storage, "the server leads from %s to another scheme, %s, which is not followed", from.Scheme, to.URL.Scheme).
+		return fault.New(fault.Storage, "the server leads from %s to another scheme, %s, which is not followed", from.Scheme,
+			to.URL.Scheme).
 			Try("if that is meant, name the address itself: %s", Shown(to.URL.String()))
 	}
 	if len(via) > 10 {
@@ -144,7 +146,8 @@ func (r *remote) connect() error {
 // wait pauses before another try, or says that there were enough.
 func (r *remote) wait(cause error) error {
 	if r.failures++; r.failures >= tries {
-		e := fault.New(fault.Storage, "could not be fetched in %d tries", tries).In(Shown(r.url)).Try("try again later, or fetch the file by other means")
+		e := fault.New(fault.Storage, "could not be fetched in %d tries",
+			tries).In(Shown(r.url)).Try("try again later, or fetch the file by other means")
 		e.Cause = cause
 		return e
 	}
@@ -170,7 +173,8 @@ func (r *remote) request() error {
 	req.Header.Set("Accept-Encoding", "identity")
 	if r.offset > 0 && !r.ranged {
 		if r.version.validator() == "" {
-			return fault.New(fault.Storage, "the connection broke after %d bytes, and the server does not tell one version of the object from another, so nothing can be put behind them", r.offset).
+			return fault.New(fault.Storage, "the connection broke after %d bytes, and the server does not tell one version of the "+
+				"object from another, so nothing can be put behind them", r.offset).
 				In(Shown(r.url)).Try("run the command again, or fetch the file by other means")
 		}
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", r.offset))
@@ -259,9 +263,11 @@ func (r *remote) rightRange(answer *http.Response) error {
 	if r.ranged {
 		end = r.until
 	}
-	if n, err := fmt.Sscanf(stated, "bytes %d-%d/%s", &from, &to, &size); n != 3 || err != nil || from != r.offset || end != UnknownSize && to != end-1 ||
+	if n, err := fmt.Sscanf(stated, "bytes %d-%d/%s", &from, &to, &size); n != 3 || err != nil || from != r.offset ||
+		end != UnknownSize && to != end-1 ||
 		r.version.Size != UnknownSize && size != "*" && size != fmt.Sprint(r.version.Size) {
-		return fault.New(fault.Storage, "was asked for from byte %d on, but the server answers with the range %q", r.offset, stated).In(Shown(r.url)).
+		return fault.New(fault.Storage, "was asked for from byte %d on, but the server answers with the range %q", r.offset,
+			stated).In(Shown(r.url)).
 			Try("fetch the file by other means; nothing of it was kept")
 	}
 	if tag := answer.Header.Get("ETag"); tag != "" && r.version.Tag != "" && tag != r.version.Tag {

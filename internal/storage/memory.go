@@ -142,7 +142,8 @@ func (w *memoryWriter) Commit() error {
 		return wrong("create", w.uri, fs.ErrExist)
 	}
 	w.store.count++
-	w.store.objects[w.uri] = kept{bytes.Clone(w.Bytes()), Version{Size: int64(w.Len()), Modified: time.Now(), Tag: strconv.Itoa(w.store.count)}}
+	w.store.objects[w.uri] = kept{bytes.Clone(w.Bytes()),
+		Version{Size: int64(w.Len()), Modified: time.Now(), Tag: strconv.Itoa(w.store.count)}}
 	return nil
 }
 

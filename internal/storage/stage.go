@@ -12,9 +12,11 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Stage gathers the objects of a destination, which is an object or a folder of them, and puts them there together. One of Publish and Discard ends it.
+// Stage gathers the objects of a destination, which is an object or a folder of them, and puts them there together. One of
+// Publish and Discard ends it.
 type Stage interface {
-	// Create begins an object by its path from the destination on; "" is the destination itself. It is committed when it is whole, which shows nothing yet.
+	// Create begins an object by its path from the destination on; "" is the destination itself. It is committed when it is
+	// whole, which shows nothing yet.
 	Create(ctx context.Context, path string) (Writer, error)
 	// Publish shows what was committed in the place of what is at the destination. Before that, check is asked whether that may be.
 	Publish(ctx context.Context, check func() error) error
@@ -22,8 +24,8 @@ type Stage interface {
 	Discard(ctx context.Context) error
 }
 
-// NewStage begins to gather the objects of a destination. On the disk they lie in a folder beside it, and change places with what is there at once; other stores
-// keep them back until they are published, one after the other.
+// NewStage begins to gather the objects of a destination. On the disk they lie in a folder beside it, and change places with
+// what is there at once; other stores keep them back until they are published, one after the other.
 func NewStage(ctx context.Context, s Store, destination string) (Stage, error) {
 	if _, ok := of(s, destination).(Disk); ok {
 		return newDiskStage(Path(destination))
@@ -80,8 +82,8 @@ func (k *keptBack) Discard(context.Context) error {
 	return errors.Join(errs...)
 }
 
-// diskStage is the folder beside a destination in which its files are written. It is locked for as long as its run lives, so that a later run can tell those
-// that nobody will finish.
+// diskStage is the folder beside a destination in which its files are written. It is locked for as long as its run lives, so
+// that a later run can tell those that nobody will finish.
 type diskStage struct {
 	place  string
 	folder string
@@ -121,8 +123,8 @@ func newDiskStage(place string) (*diskStage, error) {
 	}
 }
 
-// prefix begins the names of all folders that this machine makes for a destination. Those of other machines are theirs to remove: a lock may not be seen from
-// one machine to another.
+// prefix begins the names of all folders that this machine makes for a destination. Those of other machines are theirs to
+// remove: a lock may not be seen from one machine to another.
 func (d *diskStage) prefix() string {
 	machine, err := os.Hostname()
 	if err != nil {
@@ -134,7 +136,8 @@ func (d *diskStage) prefix() string {
 // folderLock is a lock on a folder itself, which needs no file in it.
 func folderLock(folder string) *flock.Flock { return flock.New(folder, flock.SetFlag(os.O_RDONLY)) }
 
-// sweep removes the folders of runs that were killed, and puts back what one of them had moved aside. What cannot be removed stays: it is in nobody's way.
+// sweep removes the folders of runs that were killed, and puts back what one of them had moved aside. What cannot be removed
+// stays: it is in nobody's way.
 func (d *diskStage) sweep(parent string) {
 	folder, err := os.Open(parent)
 	if err != nil {

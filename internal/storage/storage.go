@@ -1,7 +1,9 @@
-// Package storage lists, opens, creates and removes objects by their URIs, wherever they lie. Nothing else in the program touches a disk or a network.
+// Package storage lists, opens, creates and removes objects by their URIs, wherever they lie. Nothing else in the program
+// touches a disk or a network.
 //
-// What comes in are URIs: paths of the local disk as the user writes them, file URLs, and URIs with the scheme of another store. What goes out are objects
-// with the version that they were listed at, files of exactly that version, and writers whose objects appear when they are committed.
+// What comes in are URIs: paths of the local disk as the user writes them, file URLs, and URIs with the scheme of another
+// store. What goes out are objects with the version that they were listed at, files of exactly that version, and writers whose
+// objects appear when they are committed.
 package storage
 
 import (
@@ -12,7 +14,8 @@ import (
 	"time"
 )
 
-// Errors that callers test for. What is not there is fs.ErrNotExist, what is there already fs.ErrExist, what a store cannot do errors.ErrUnsupported.
+// Errors that callers test for. What is not there is fs.ErrNotExist, what is there already fs.ErrExist, what a store cannot do
+// errors.ErrUnsupported.
 var (
 	// ErrChanged says that an object is not at the version that was listed.
 	ErrChanged = errors.New("the object was changed")
@@ -61,8 +64,8 @@ func (v Version) String() string {
 // Kind is what lies at a URI.
 type Kind uint8
 
-// A Regular object has bytes that can be read as often as wanted; a Stream, a pipe or a device, gives them once. A Link is told by listings alone: to stat a
-// URI follows it.
+// A Regular object has bytes that can be read as often as wanted; a Stream, a pipe or a device, gives them once. A Link is told
+// by listings alone: to stat a URI follows it.
 const (
 	Regular Kind = iota
 	Folder
@@ -112,7 +115,8 @@ type Creation struct {
 	InFolder bool
 }
 
-// Writer writes an object, which is there, whole, once Commit has returned. One of Commit and Abort ends it; Abort after Commit does nothing.
+// Writer writes an object, which is there, whole, once Commit has returned. One of Commit and Abort ends it; Abort after Commit
+// does nothing.
 type Writer interface {
 	io.Writer
 	Commit() error
@@ -121,7 +125,8 @@ type Writer interface {
 
 // Store is a place where objects lie.
 type Store interface {
-	// List returns what lies in a folder, in the order of names. The error of a folder that is not there is fs.ErrNotExist, where the store has folders.
+	// List returns what lies in a folder, in the order of names. The error of a folder that is not there is fs.ErrNotExist,
+	// where the store has folders.
 	List(ctx context.Context, folder string) ([]Entry, error)
 	// Stat tells of an object as it is now.
 	Stat(ctx context.Context, uri string) (Object, error)
@@ -137,8 +142,8 @@ type Store interface {
 
 // Locker is a store with locks that all its users see.
 type Locker interface {
-	// Lock waits for a lock that the object stands for, which is made where it is missing, and returns what releases it. Where it is not to wait, or the
-	// context ends, the error is ErrLocked or the context's.
+	// Lock waits for a lock that the object stands for, which is made where it is missing, and returns what releases it. Where
+	// it is not to wait, or the context ends, the error is ErrLocked or the context's.
 	Lock(ctx context.Context, uri string, wait bool) (release func(), err error)
 }
 

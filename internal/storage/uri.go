@@ -85,7 +85,8 @@ func Clean(uri string) string {
 	return strings.TrimRight(uri, "/")
 }
 
-// Rel returns the way from a folder to what lies in it, with slashes; ok is false for what lies elsewhere. The folder itself is ".". Both URIs are canonical.
+// Rel returns the way from a folder to what lies in it, with slashes; ok is false for what lies elsewhere. The folder itself is
+// ".". Both URIs are canonical.
 func Rel(folder, uri string) (rel string, ok bool) {
 	if Scheme(folder) != Scheme(uri) {
 		return "", false
@@ -104,7 +105,8 @@ func Rel(folder, uri string) (rel string, ok bool) {
 // secretParts are what names of query parameters hold that sign a request or give access.
 var secretParts = []string{"sig", "token", "secret", "passw", "pwd", "credential", "auth", "key", "policy", "x-amz-", "x-goog-", "x-ms-"}
 
-// Shown returns a URI as it may be shown and kept: without its user information, and without its query where that gives access. Paths stay as they are.
+// Shown returns a URI as it may be shown and kept: without its user information, and without its query where that gives access.
+// Paths stay as they are.
 func Shown(uri string) string {
 	if local(uri) {
 		return uri

@@ -12,14 +12,15 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// SkipFolder is returned to Walk by a function that wants nothing of what lies in a folder, or no more of the one that it was given something of.
+// SkipFolder is returned to Walk by a function that wants nothing of what lies in a folder, or no more of the one that it was
+// given something of.
 var SkipFolder = fs.SkipDir
 
 // SkipAll is returned to Walk by a function that wants nothing more.
 var SkipAll = fs.SkipAll
 
-// Walk visits everything below a folder in the order of names, folders before what lies in them, and follows no link. The error of a folder that cannot be listed
-// is handed to visit with the folder; what visit returns then counts.
+// Walk visits everything below a folder in the order of names, folders before what lies in them, and follows no link. The error
+// of a folder that cannot be listed is handed to visit with the folder; what visit returns then counts.
 func Walk(ctx context.Context, s Store, folder string, visit func(Entry, error) error) error {
 	err := walk(ctx, s, folder, visit)
 	if errors.Is(err, SkipAll) {
@@ -81,7 +82,8 @@ func RemoveAll(ctx context.Context, s Store, folder string) error {
 	return nil
 }
 
-// Glob returns what a pattern matches, in no particular order, and the folder that the pattern begins with. What cannot be listed on the way is an error.
+// Glob returns what a pattern matches, in no particular order, and the folder that the pattern begins with. What cannot be
+// listed on the way is an error.
 func Glob(ctx context.Context, s Store, pattern string) (matches []string, folder string, err error) {
 	pattern = Clean(pattern)
 	head := ""

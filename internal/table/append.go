@@ -120,7 +120,8 @@ func oneDecimal(spec layout.Spec, s schema.Schema) error {
 			continue
 		}
 		if first != nil {
-			return fault.New(fault.Usage, "%s and %s are both decimals, of which the partitions of a table can have one", first, t).Try("write bucket(16,%s) for one of them", t.Column)
+			return fault.New(fault.Usage, "%s and %s are both decimals, of which the partitions of a table can have one", first,
+				t).Try("write bucket(16,%s) for one of them", t.Column)
 		}
 		first = &spec[i]
 	}
@@ -151,7 +152,8 @@ func (w *Warehouse) Append(t *Table, s schema.Schema) (*Append, error) {
 	return a, nil
 }
 
-// mostSchemaBytes is how long the description of a table's schema may be: it stands in the head of every manifest, which the library bounds.
+// mostSchemaBytes is how long the description of a table's schema may be: it stands in the head of every manifest, which the
+// library bounds.
 const mostSchemaBytes = 1<<20 - 1<<12
 
 // describable refuses a schema that manifests have no room for.
@@ -163,13 +165,16 @@ func describable(name Name, s schema.Schema) error {
 	if len(text) <= mostSchemaBytes {
 		return nil
 	}
-	return fault.New(fault.Schema, "the %d columns of table %s take %d bytes to describe, more than the %d that the table's manifests have room for", len(s.Fields), name, len(text), mostSchemaBytes).
+	return fault.New(fault.Schema, "the %d columns of table %s take %d bytes to describe, more than the %d that the table's "+
+		"manifests have room for", len(s.Fields), name, len(text), mostSchemaBytes).
 		Try("load fewer columns with --only or --drop, or write the rows to files with convert")
 }
 
-func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format, base *icetable.Table) *Append {
+func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format,
+	base *icetable.Table) *Append {
 	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, warehouse: w, name: name, base: base, load: load, folders: map[string]bool{}}
+	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, warehouse: w, name: name, base: base, load: load,
+		folders: map[string]bool{}}
 }
 
 func sameIDs(a, b []schema.Field) bool {
@@ -206,7 +211,8 @@ func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer,
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
-	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check, Prepare: a.sync, Schema: a.schema}
+	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
+		Prepare: a.sync, Schema: a.schema}
 	if a.SplitID != "" {
 		c.Summary = map[string]string{splitIDKey: a.SplitID}
 	}
@@ -226,8 +232,8 @@ func (a *Append) check(now *Table) error {
 	return nil
 }
 
-// schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load adds are in its files already, so
-// they must still be free.
+// schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load
+// adds are in its files already, so they must still be free.
 func (a *Append) schema(now *Table) (schema.Schema, []string, error) {
 	if a.Creates {
 		return a.Schema, nil, nil

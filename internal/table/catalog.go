@@ -18,8 +18,9 @@ import (
 	"trevak/internal/storage"
 )
 
-// catalog finds tables in the folders of a warehouse, as file-based catalogs do: the newest version of the metadata is the table, and version-hint.text names
-// it for engines that do not list folders (Iceberg specification, "File System Tables"). Whoever commits holds the warehouse's lock.
+// catalog finds tables in the folders of a warehouse, as file-based catalogs do: the newest version of the metadata is the
+// table, and version-hint.text names it for engines that do not list folders (Iceberg specification, "File System Tables").
+// Whoever commits holds the warehouse's lock.
 type catalog struct {
 	store storage.Store
 	dir   string
@@ -87,7 +88,8 @@ func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*ic
 }
 
 // CommitTable makes the next version of a table, unless a requirement does not hold any more.
-func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement, updates []icetable.Update) (icetable.Metadata, string, error) {
+func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
+	updates []icetable.Update) (icetable.Metadata, string, error) {
 	current, err := c.LoadTable(ctx, ident)
 	if err != nil {
 		return nil, "", err
@@ -151,12 +153,14 @@ func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier) (versio
 	return version, err == nil && strings.TrimSpace(string(text)) == strconv.Itoa(version)
 }
 
-// ErrChanged is the cause of a conflict that another commit to the table brought about: what was done on its former state can be done again on the new one.
+// ErrChanged is the cause of a conflict that another commit to the table brought about: what was done on its former state can
+// be done again on the new one.
 var ErrChanged = errors.New("the table is another than when this began")
 
 // changedMeanwhile is the conflict with another commit.
 func changedMeanwhile(name Name, what string) *fault.Error {
-	e := fault.New(fault.Conflict, "the table %s %s by another load meanwhile", name, what).Try("run the command again; nothing was written")
+	e := fault.New(fault.Conflict, "the table %s %s by another load meanwhile", name,
+		what).Try("run the command again; nothing was written")
 	e.Cause = ErrChanged
 	return e
 }

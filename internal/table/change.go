@@ -17,8 +17,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// Change is what one commit does to a table. Append, replace, upsert, compaction and rollback are such descriptions; Commit carries them out. What is left out
-// stays as it is.
+// Change is what one commit does to a table. Append, replace, upsert, compaction and rollback are such descriptions; Commit
+// carries them out. What is left out stays as it is.
 type Change struct {
 	// Add are finished files with rows, of a format, in the order of a sort order of the table, 0 for none.
 	Add    []layout.DataFile
@@ -28,8 +28,8 @@ type Change struct {
 	Deletes []DeleteFile
 	// Remove are files of the table, with rows or with deletes, that it is not to have any more.
 	Remove []File
-	// Schema makes the schema that the table is to have of the table as it is at the time, with a sentence for each change. It is called again where another
-	// commit came first. Cause says in the log of changes why.
+	// Schema makes the schema that the table is to have of the table as it is at the time, with a sentence for each change. It
+	// is called again where another commit came first. Cause says in the log of changes why.
 	Schema func(now *Table) (schema.Schema, []string, error)
 	Cause  string
 	// Properties are set on the table, Unset are removed from it, and Summary is kept with the snapshot.
@@ -62,8 +62,8 @@ const commitIDKey = "trevak.load-id"
 // mostCommits bounds how often a commit is tried again because others came first.
 const mostCommits = 50
 
-// Commit carries out a change, which id tells from all others. Where another commit comes first, it is made again on the table as it is then. An error
-// of the kind Conflict says that this cannot be done; nothing was changed then.
+// Commit carries out a change, which id tells from all others. Where another commit comes first, it is made again on the table
+// as it is then. An error of the kind Conflict says that this cannot be done; nothing was changed then.
 func (w *Warehouse) Commit(ctx context.Context, name Name, id string, c Change) (s Snapshot, err error) {
 	for tries := 1; ; tries++ {
 		err = w.locked(ctx, func() error {
@@ -137,7 +137,8 @@ func (w *Warehouse) apply(ctx context.Context, now *Table, id string, c Change) 
 			return nil, nil
 		}
 		metadata := now.table.Metadata()
-		requirements := []icetable.Requirement{icetable.AssertTableUUID(metadata.TableUUID()), icetable.AssertCurrentSchemaID(metadata.CurrentSchema().ID)}
+		requirements := []icetable.Requirement{icetable.AssertTableUUID(metadata.TableUUID()),
+			icetable.AssertCurrentSchemaID(metadata.CurrentSchema().ID)}
 		next, location, err := w.catalog.CommitTable(ctx, now.table.Identifier(), requirements, updates)
 		if err != nil {
 			return nil, err
@@ -181,7 +182,8 @@ func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, er
 			return nil, err
 		}
 		if hasNanoseconds(s) && metadata.Version() < 3 {
-			return nil, fault.New(fault.Schema, "the table %s is of version %d of the table format, which has no nanoseconds", now.Name, metadata.Version()).
+			return nil, fault.New(fault.Schema, "the table %s is of version %d of the table format, which has no nanoseconds", now.Name,
+				metadata.Version()).
 				Try("state timestamp or string for the column, or load into a new table")
 		}
 		if updates, err = evolution(metadata, s, c.Cause, changes, time.Now(), c.created == nil); err != nil {
@@ -234,7 +236,8 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, base *
 	return tx.AddFiles(ctx, nil, summary, false)
 }
 
-// outcome settles what became of a commit that reported an error: it may have been published all the same, when only what came after failed.
+// outcome settles what became of a commit that reported an error: it may have been published all the same, when only what came
+// after failed.
 func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change, cause error) (Snapshot, error) {
 	if c.Quiet || c.Current != 0 {
 		return Snapshot{}, commitError(name, cause)

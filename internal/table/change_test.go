@@ -87,7 +87,8 @@ func TestChanges(t *testing.T) {
 	// Rows of all files in one: what compaction and replace do.
 	now := found(t, w, name)
 	a = appended(t, w, now, now.Schema)
-	s, err := w.Commit(t.Context(), name, "c1", Change{Add: write(t, a, 3), Format: columnar.Parquet, Remove: filesOf(t, now), Summary: map[string]string{"why": "replaced"}})
+	s, err := w.Commit(t.Context(), name, "c1", Change{Add: write(t, a, 3), Format: columnar.Parquet, Remove: filesOf(t, now),
+		Summary: map[string]string{"why": "replaced"}})
 	if err != nil || s.Rows != 3 || s.Files != 1 || s.Operation != "overwrite" {
 		t.Errorf("%+v, %v", s, err)
 	}
@@ -96,7 +97,8 @@ func TestChanges(t *testing.T) {
 	}
 	// Deletes by the values of a column, beside new rows: what upsert does.
 	a = appended(t, w, now, now.Schema)
-	if s, err = w.Commit(t.Context(), name, "c2", Change{Deletes: []DeleteFile{deletesOf(t, a, 1)}, Add: write(t, a, 2), Format: columnar.Parquet}); err != nil || s.AddedRows != 2 {
+	if s, err = w.Commit(t.Context(), name, "c2", Change{Deletes: []DeleteFile{deletesOf(t, a, 1)}, Add: write(t, a, 2),
+		Format: columnar.Parquet}); err != nil || s.AddedRows != 2 {
 		t.Errorf("%+v, %v", s, err)
 	}
 	if _, err := found(t, w, name).Files(t.Context()); !errors.Is(err, ErrDeletes) {
@@ -110,7 +112,8 @@ func TestChanges(t *testing.T) {
 		t.Errorf("%d rows after going back", rows(t, now))
 	}
 	// Properties alone.
-	if _, err = w.Commit(t.Context(), name, "c4", Change{Quiet: true, Properties: map[string]string{"owner": "the harbour office"}}); err != nil {
+	if _, err = w.Commit(t.Context(), name, "c4",
+		Change{Quiet: true, Properties: map[string]string{"owner": "the harbour office"}}); err != nil {
 		t.Error(err)
 	}
 	snapshots := len(found(t, w, name).Snapshots())
@@ -121,7 +124,8 @@ func TestChanges(t *testing.T) {
 		t.Errorf("%v, %d snapshots", now.table.Properties(), len(now.Snapshots()))
 	}
 	stop := errors.New("no")
-	if _, err := w.Commit(t.Context(), name, "c6", Change{Check: func(*Table) error { return stop }}); !errors.Is(err, stop) || len(found(t, w, name).Snapshots()) != snapshots {
+	if _, err := w.Commit(t.Context(), name, "c6", Change{Check: func(*Table) error { return stop }}); !errors.Is(err, stop) ||
+		len(found(t, w, name).Snapshots()) != snapshots {
 		t.Errorf("a change that its check refuses: %v", err)
 	}
 	gone, _ := ParseName("ops.none")

@@ -14,7 +14,8 @@ type creation struct {
 }
 
 // CommitTable applies the updates to the table that was only planned so far, and publishes it unless there is one already.
-func (c *creation) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement, updates []icetable.Update) (icetable.Metadata, string, error) {
+func (c *creation) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
+	updates []icetable.Update) (icetable.Metadata, string, error) {
 	for _, r := range requirements {
 		if err := r.Validate(c.base); err != nil {
 			return nil, "", err

@@ -53,8 +53,10 @@ func describeDeletes(base *icetable.Table, c Change) ([]iceberg.DataFile, error)
 }
 
 // entry begins the description of a file, with its sizes, counts and bounds.
-func entry(spec iceberg.PartitionSpec, content iceberg.ManifestEntryContent, format columnar.Format, f layout.DataFile) (*iceberg.DataFileBuilder, error) {
-	b, err := iceberg.NewDataFileBuilder(spec, content, f.URI, fileFormats[format], partitionValues(spec, f.Values), nil, nil, f.Summary.Rows, f.Summary.Bytes)
+func entry(spec iceberg.PartitionSpec, content iceberg.ManifestEntryContent, format columnar.Format,
+	f layout.DataFile) (*iceberg.DataFileBuilder, error) {
+	b, err := iceberg.NewDataFileBuilder(spec, content, f.URI, fileFormats[format], partitionValues(spec, f.Values), nil, nil,
+		f.Summary.Rows, f.Summary.Bytes)
 	if err != nil {
 		return nil, err
 	}

@@ -97,8 +97,10 @@ func identifiers(s schema.Schema) []int {
 	return out
 }
 
-// evolution lists the updates that give a table another schema and what is kept of it; logged says that the change is noted. There is none for what stays.
-func evolution(base icetable.Metadata, s schema.Schema, cause string, changes []string, at time.Time, logged bool) ([]icetable.Update, error) {
+// evolution lists the updates that give a table another schema and what is kept of it; logged says that the change is noted.
+// There is none for what stays.
+func evolution(base icetable.Metadata, s schema.Schema, cause string, changes []string, at time.Time, logged bool) ([]icetable.Update,
+	error) {
 	var updates []icetable.Update
 	properties := iceberg.Properties{}
 	id := base.CurrentSchema().ID
@@ -152,15 +154,16 @@ func logOf(properties iceberg.Properties) ([]logEntry, error) {
 	return log, nil
 }
 
-// evolving is the catalog behind a transaction on a table whose schema changes in the same commit: the transaction is built on the table as it
-// will be, and the updates that make it so go before its own.
+// evolving is the catalog behind a transaction on a table whose schema changes in the same commit: the transaction is built on
+// the table as it will be, and the updates that make it so go before its own.
 type evolving struct {
 	*catalog
 	updates []icetable.Update
 }
 
 // CommitTable publishes everything in one version of the metadata.
-func (e *evolving) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement, updates []icetable.Update) (icetable.Metadata, string, error) {
+func (e *evolving) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
+	updates []icetable.Update) (icetable.Metadata, string, error) {
 	return e.catalog.CommitTable(ctx, ident, requirements, append(slices.Clone(e.updates), updates...))
 }
 
@@ -180,12 +183,13 @@ func (w *Warehouse) Alter(ctx context.Context, name Name, change func(*Table) (s
 		return nil, err
 	}
 	var changes []string
-	_, err := w.Commit(ctx, name, "", Change{Quiet: true, Cause: "altered", Schema: func(now *Table) (s schema.Schema, _ []string, err error) {
-		if s, changes, err = change(now); err != nil || len(changes) == 0 {
-			return now.Schema, nil, err
-		}
-		return s, changes, nil
-	}})
+	_, err := w.Commit(ctx, name, "", Change{Quiet: true, Cause: "altered",
+		Schema: func(now *Table) (s schema.Schema, _ []string, err error) {
+			if s, changes, err = change(now); err != nil || len(changes) == 0 {
+				return now.Schema, nil, err
+			}
+			return s, changes, nil
+		}})
 	return changes, err
 }
 

@@ -25,9 +25,11 @@ func names(s schema.Schema) string {
 // TestSchemaGrowsWithTheCommit loads under a schema that has a new column and a wider one, and keeps what is known of columns besides.
 func TestSchemaGrowsWithTheCommit(t *testing.T) {
 	w, name := open(t, t.TempDir())
-	s := schema.Schema{Key: []string{"id"}, Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Int}, Required: true, Pinned: true},
-		{Name: "day", Type: schema.Type{Kind: schema.Date}, Notation: schema.Notation{Format: "%d/%m/%Y", Nulls: []string{"NA"}, DecimalMark: ","}},
-		{Name: "note", Type: schema.Type{Kind: schema.String}, Longest: 12}}}
+	s := schema.Schema{Key: []string{"id"},
+		Fields: []schema.Field{{Name: "id", Type: schema.Type{Kind: schema.Int}, Required: true, Pinned: true},
+			{Name: "day", Type: schema.Type{Kind: schema.Date},
+				Notation: schema.Notation{Format: "%d/%m/%Y", Nulls: []string{"NA"}, DecimalMark: ","}},
+			{Name: "note", Type: schema.Type{Kind: schema.String}, Longest: 12}}}
 	a, err := w.Create(name, s, nil, layout.Sort{{Column: "day", Descending: true, NullsLast: true}}, columnar.Parquet)
 	if err != nil {
 		t.Fatal(err)
@@ -39,14 +41,16 @@ func TestSchemaGrowsWithTheCommit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if f := first.Schema.Fields; !f[0].Pinned || f[1].Notation.Format != "%d/%m/%Y" || f[1].Notation.Nulls[0] != "NA" || f[1].Notation.DecimalMark != "" || f[2].Longest != 12 ||
+	if f := first.Schema.Fields; !f[0].Pinned || f[1].Notation.Format != "%d/%m/%Y" || f[1].Notation.Nulls[0] != "NA" ||
+		f[1].Notation.DecimalMark != "" || f[2].Longest != 12 ||
 		!slices.Equal(first.Schema.Key, []string{"id"}) || first.Sort.String() != "day desc" {
 		t.Errorf("%+v, %s", first.Schema, first.Sort)
 	}
 	grown := first.Schema.Clone()
 	grown.Fields[0].Type.Kind = schema.Long
 	grown.Fields[2].Longest = 5
-	grown.Fields = append(grown.Fields, schema.Field{ID: first.LastColumnID() + 1, Name: "crew", Origin: "Crew", Type: schema.Type{Kind: schema.String}})
+	grown.Fields = append(grown.Fields, schema.Field{ID: first.LastColumnID() + 1, Name: "crew", Origin: "Crew",
+		Type: schema.Type{Kind: schema.String}})
 	a = appended(t, w, first, grown)
 	a.Cause, a.Changes = "load of 2.csv", []string{"column crew is new"}
 	build := array.NewRecordBuilder(memory.DefaultAllocator, grown.Arrow())
@@ -69,11 +73,13 @@ func TestSchemaGrowsWithTheCommit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := names(now.Schema); got != "id long,day date,note string,crew string" || now.Schema.Fields[3].Origin != "Crew" || now.Schema.Fields[2].Longest != 12 {
+	if got := names(now.Schema); got != "id long,day date,note string,crew string" || now.Schema.Fields[3].Origin != "Crew" ||
+		now.Schema.Fields[2].Longest != 12 {
 		t.Errorf("%s, %+v", got, now.Schema)
 	}
 	versions, err := now.Versions()
-	if err != nil || len(versions) != 2 || versions[0].Cause != "first load" || versions[1].Cause != "load of 2.csv" || !versions[1].Current || versions[1].At == nil || versions[1].Changes[0] != "column crew is new" {
+	if err != nil || len(versions) != 2 || versions[0].Cause != "first load" || versions[1].Cause != "load of 2.csv" ||
+		!versions[1].Current || versions[1].At == nil || versions[1].Changes[0] != "column crew is new" {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	// The same schema once more makes no version.
@@ -114,11 +120,15 @@ func TestAlterWhileALoadIsUnderWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := names(now.Schema); got != "readings list,number long,sea_area string" || rows(t, now) != 6 || now.Schema.Fields[1].Origin != "id" {
+	if got := names(now.Schema); got != "readings list,number long,sea_area string" || rows(t, now) != 6 ||
+		now.Schema.Fields[1].Origin != "id" {
 		t.Errorf("%s, %d rows", got, rows(t, now))
 	}
 	// Nothing to change makes no commit.
-	if changes, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) { return now.Schema, nil, nil }); err != nil || len(changes) != 0 {
+	if changes, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) {
+		return now.Schema, nil,
+			nil
+	}); err != nil || len(changes) != 0 {
 		t.Errorf("%v, %v", changes, err)
 	}
 	if again, err := w.Find(t.Context(), name); err != nil || len(again.Snapshots()) != len(now.Snapshots()) {

@@ -11,8 +11,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// files is a store in the form in which the table library wants one. What it writes is on the disk before a call returns, so that a commit is never ahead of the
-// files that it names.
+// files is a store in the form in which the table library wants one. What it writes is on the disk before a call returns, so
+// that a commit is never ahead of the files that it names.
 type files struct {
 	ctx   context.Context
 	store storage.Store

@@ -11,7 +11,8 @@ import (
 )
 
 // fileFormats are the formats that data files of tables have.
-var fileFormats = map[columnar.Format]iceberg.FileFormat{columnar.Parquet: iceberg.ParquetFile, columnar.ORC: iceberg.OrcFile, columnar.Avro: iceberg.AvroFile}
+var fileFormats = map[columnar.Format]iceberg.FileFormat{columnar.Parquet: iceberg.ParquetFile, columnar.ORC: iceberg.OrcFile,
+	columnar.Avro: iceberg.AvroFile}
 
 // ParseFormat reads the name of a format that data files of tables have.
 func ParseFormat(text string) (columnar.Format, error) {

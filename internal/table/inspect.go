@@ -19,7 +19,8 @@ type File struct {
 	Rows, Bytes int64
 	// Columns holds the compressed bytes of each leaf column by field id.
 	Columns map[int]int64
-	// Values and Nulls are counts, Lower and Upper bounds in the table format's single-value form, by field id; absent where they are not known.
+	// Values and Nulls are counts, Lower and Upper bounds in the table format's single-value form, by field id; absent where
+	// they are not known.
 	Values, Nulls map[int]int64
 	Lower, Upper  map[int][]byte
 
@@ -29,8 +30,8 @@ type File struct {
 // ErrDeletes is the cause of a refusal to read a table whose rows are in part deleted by files of their own.
 var ErrDeletes = errors.New("the table has delete files")
 
-// Files lists the data files of the current snapshot, in the order they were added. Where there are files of deletes besides, it lists the data files all the
-// same and returns an error with the cause ErrDeletes: not all rows in them are the table's.
+// Files lists the data files of the current snapshot, in the order they were added. Where there are files of deletes besides,
+// it lists the data files all the same and returns an error with the cause ErrDeletes: not all rows in them are the table's.
 func (t *Table) Files(ctx context.Context) ([]File, error) {
 	var out []File
 	deletes := false
@@ -43,7 +44,8 @@ func (t *Table) Files(ctx context.Context) ([]File, error) {
 		out = append(out, fileOf(f))
 	})
 	if err == nil && deletes {
-		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which its data files have all the same", t.Name)
+		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which its data files have "+
+			"all the same", t.Name)
 		e.Cause = ErrDeletes
 		return out, e
 	}
@@ -51,7 +53,8 @@ func (t *Table) Files(ctx context.Context) ([]File, error) {
 }
 
 func fileOf(f iceberg.DataFile) File {
-	return File{URI: storage.Path(f.FilePath()), entry: f, Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(), Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes(),
+	return File{URI: storage.Path(f.FilePath()), entry: f, Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(),
+		Bytes: f.FileSizeBytes(), Columns: f.ColumnSizes(),
 		Values: f.ValueCounts(), Nulls: f.NullValueCounts(), Lower: f.LowerBoundValues(), Upper: f.UpperBoundValues()}
 }
 

@@ -67,7 +67,8 @@ func (m *manifestList) mended() ([]byte, error) {
 	}
 	metadata := list.Metadata()
 	var out bytes.Buffer
-	w, err := ocf.NewWriter(&out, list.Schema(), ocf.WithSchema(string(metadata["avro.schema"])), ocf.WithMetadata(own(metadata)), ocf.WithCodec(ocf.DeflateCodec(-1)))
+	w, err := ocf.NewWriter(&out, list.Schema(), ocf.WithSchema(string(metadata["avro.schema"])), ocf.WithMetadata(own(metadata)),
+		ocf.WithCodec(ocf.DeflateCodec(-1)))
 	if err != nil {
 		return nil, fmt.Errorf("writing the manifest list: %w", err)
 	}

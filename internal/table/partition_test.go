@@ -133,7 +133,8 @@ func TestPartitionValuesOfAllKinds(t *testing.T) {
 	}}
 	w, name := open(t, t.TempDir())
 	twice := spec(t, "price,truncate(1000,large)", s)
-	if _, err := w.Create(name, s, twice, nil, columnar.Parquet); err == nil || !strings.Contains(err.Error(), "price and truncate(1000,large) are both decimals") {
+	if _, err := w.Create(name, s, twice, nil, columnar.Parquet); err == nil ||
+		!strings.Contains(err.Error(), "price and truncate(1000,large) are both decimals") {
 		t.Errorf("%v", err)
 	}
 	a, err := w.Create(name, s, spec(t, "truncate(1000,large),id,truncate(2,key),bucket(8,price)", s), nil, columnar.Parquet)
@@ -152,11 +153,13 @@ func TestPartitionValuesOfAllKinds(t *testing.T) {
 		t.Fatal(len(entries), err)
 	}
 	file := entries[0].DataFile()
-	if !strings.Contains(file.FilePath(), "large_trunc=-18446744073709552.000/id=30313233-3435-3637-3839-616263646566/key_trunc=002f/price_bucket=") {
+	if !strings.Contains(file.FilePath(),
+		"large_trunc=-18446744073709552.000/id=30313233-3435-3637-3839-616263646566/key_trunc=002f/price_bucket=") {
 		t.Error(file.FilePath())
 	}
 	got := file.Partition()
-	if fmt.Sprint(got[1000]) != "-18446744073709552.000" || fmt.Sprint(got[1001]) != "30313233-3435-3637-3839-616263646566" || fmt.Sprint(got[1002]) != "[0 47]" {
+	if fmt.Sprint(got[1000]) != "-18446744073709552.000" || fmt.Sprint(got[1001]) != "30313233-3435-3637-3839-616263646566" ||
+		fmt.Sprint(got[1002]) != "[0 47]" {
 		t.Errorf("%v", got)
 	}
 }
@@ -167,7 +170,8 @@ func TestPartitionsWithoutAField(t *testing.T) {
 		iceberg.PartitionField{SourceIDs: []int{1}, FieldID: 1000, Name: "gone", Transform: iceberg.VoidTransform{}},
 		iceberg.PartitionField{SourceIDs: []int{2}, FieldID: 1001, Name: "area", Transform: iceberg.IdentityTransform{}},
 		iceberg.PartitionField{SourceIDs: []int{3}, FieldID: 1002, Name: "price", Transform: iceberg.TruncateTransform{Width: 100}})
-	s := iceberg.NewSchema(0, iceberg.NestedField{ID: 1, Name: "id", Type: iceberg.PrimitiveTypes.Int64}, iceberg.NestedField{ID: 2, Name: "area", Type: iceberg.PrimitiveTypes.String},
+	s := iceberg.NewSchema(0, iceberg.NestedField{ID: 1, Name: "id", Type: iceberg.PrimitiveTypes.Int64},
+		iceberg.NestedField{ID: 2, Name: "area", Type: iceberg.PrimitiveTypes.String},
 		iceberg.NestedField{ID: 3, Name: "price", Type: iceberg.DecimalTypeOf(9, 2)})
 	read, err := specFromIceberg(kept, s)
 	if err != nil || read.String() != "area,truncate(100,price)" {
@@ -182,17 +186,20 @@ func TestPartitionsWithoutAField(t *testing.T) {
 
 // TestListsWithManifestsOfDeletes mends a list as a table has it that other engines delete from, in each version of the format.
 func TestListsWithManifestsOfDeletes(t *testing.T) {
-	spec := iceberg.NewPartitionSpec(iceberg.PartitionField{SourceIDs: []int{1}, FieldID: 1000, Name: "area", Transform: iceberg.IdentityTransform{}})
+	spec := iceberg.NewPartitionSpec(iceberg.PartitionField{SourceIDs: []int{1}, FieldID: 1000, Name: "area",
+		Transform: iceberg.IdentityTransform{}})
 	s := iceberg.NewSchema(0, iceberg.NestedField{ID: 1, Name: "area", Type: iceberg.PrimitiveTypes.String})
 	for _, version := range []int{2, 3} {
 		dir := t.TempDir()
 		var bytesOf bytes.Buffer
-		w, err := iceberg.NewManifestWriter(version, &bytesOf, spec, s, 1, iceberg.WithManifestWriterContent(iceberg.ManifestContentDeletes))
+		w, err := iceberg.NewManifestWriter(version, &bytesOf, spec, s, 1,
+			iceberg.WithManifestWriterContent(iceberg.ManifestContentDeletes))
 		if err != nil {
 			t.Fatal(err)
 		}
 		for i, area := range []any{"", nil} {
-			b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentEqDeletes, fmt.Sprint("d", i, ".parquet"), iceberg.ParquetFile, map[int]any{1000: area}, nil, nil, 1, 100)
+			b, err := iceberg.NewDataFileBuilder(spec, iceberg.EntryContentEqDeletes, fmt.Sprint("d", i, ".parquet"), iceberg.ParquetFile,
+				map[int]any{1000: area}, nil, nil, 1, 100)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -234,7 +241,8 @@ func TestListsWithManifestsOfDeletes(t *testing.T) {
 		if err != nil || len(list) != 1 || list[0].ManifestContent() != iceberg.ManifestContentDeletes || list[0].SequenceNum() != 1 {
 			t.Fatalf("version %d: %v, %v", version, list, err)
 		}
-		if p := list[0].Partitions()[0]; p.LowerBound == nil || p.UpperBound == nil || len(*p.LowerBound)+len(*p.UpperBound) != 0 || !p.ContainsNull {
+		if p := list[0].Partitions()[0]; p.LowerBound == nil || p.UpperBound == nil || len(*p.LowerBound)+len(*p.UpperBound) != 0 ||
+			!p.ContainsNull {
 			t.Errorf("version %d: %+v", version, p)
 		}
 	}

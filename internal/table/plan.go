@@ -30,7 +30,8 @@ type Deletes struct {
 	sequence int64
 }
 
-// Plan lists the data files of the current snapshot in the order they were added, each with its deletes. A table with what cannot be honoured is refused.
+// Plan lists the data files of the current snapshot in the order they were added, each with its deletes. A table with what
+// cannot be honoured is refused.
 func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
 	type data struct {
 		task     ReadTask
@@ -88,8 +89,8 @@ func firstOf(errs ...error) error {
 	return nil
 }
 
-// applies reports whether deletes of a partition are for a data file of it: those by position for files of their own commit and before, those by values for
-// files of commits before theirs.
+// applies reports whether deletes of a partition are for a data file of it: those by position for files of their own commit and
+// before, those by values for files of commits before theirs.
 func (d Deletes) applies(uri string, sequence int64) bool {
 	if len(d.Equal) > 0 {
 		return sequence < d.sequence
@@ -108,8 +109,8 @@ func partitionKey(f iceberg.DataFile) string {
 	return b.String()
 }
 
-// ColumnsByID returns the columns with some ids, as they are now or, of those that are gone, were in the newest schema that had them. Parts of columns are no
-// columns.
+// ColumnsByID returns the columns with some ids, as they are now or, of those that are gone, were in the newest schema that had
+// them. Parts of columns are no columns.
 func (t *Table) ColumnsByID(ids []int) ([]schema.Field, error) {
 	var out []schema.Field
 	for _, id := range ids {
@@ -144,8 +145,8 @@ func (t *Table) columnByID(id int) (schema.Field, error) {
 		Try("rewrite its files with the engine that deleted the rows")
 }
 
-// GiveIDs gives the columns of a file that has no field ids those that the table's name mapping has for their names (Iceberg specification, "Column
-// Projection"). A file with ids keeps them.
+// GiveIDs gives the columns of a file that has no field ids those that the table's name mapping has for their names (Iceberg
+// specification, "Column Projection"). A file with ids keeps them.
 func (t *Table) GiveIDs(s *schema.Schema) {
 	some := false
 	s.Walk(func(_ string, f *schema.Field) { some = some || f.ID != 0 })

@@ -17,7 +17,8 @@ var primitives = map[schema.Kind]iceberg.Type{
 	schema.Boolean: iceberg.PrimitiveTypes.Bool, schema.Int: iceberg.PrimitiveTypes.Int32, schema.Long: iceberg.PrimitiveTypes.Int64,
 	schema.Float: iceberg.PrimitiveTypes.Float32, schema.Double: iceberg.PrimitiveTypes.Float64, schema.Date: iceberg.PrimitiveTypes.Date,
 	schema.Time: iceberg.PrimitiveTypes.Time, schema.Timestamp: iceberg.PrimitiveTypes.Timestamp,
-	schema.TimestampTz: iceberg.PrimitiveTypes.TimestampTz, schema.TimestampNs: iceberg.PrimitiveTypes.TimestampNs, schema.TimestampTzNs: iceberg.PrimitiveTypes.TimestampTzNs, schema.String: iceberg.PrimitiveTypes.String,
+	schema.TimestampTz: iceberg.PrimitiveTypes.TimestampTz, schema.TimestampNs: iceberg.PrimitiveTypes.TimestampNs,
+	schema.TimestampTzNs: iceberg.PrimitiveTypes.TimestampTzNs, schema.String: iceberg.PrimitiveTypes.String,
 	schema.Binary: iceberg.PrimitiveTypes.Binary, schema.UUID: iceberg.PrimitiveTypes.UUID,
 }
 
@@ -82,7 +83,8 @@ func typeFromIceberg(t iceberg.Type, origins map[int]string) (schema.Type, error
 		return schema.Type{Kind: schema.Struct, Fields: fields}, err
 	case *iceberg.ListType:
 		element, err := typeFromIceberg(t.Element, origins)
-		return schema.Type{Kind: schema.List, Element: &schema.Field{ID: t.ElementID, Name: schema.ElementName, Type: element, Required: t.ElementRequired}}, err
+		return schema.Type{Kind: schema.List, Element: &schema.Field{ID: t.ElementID, Name: schema.ElementName, Type: element,
+			Required: t.ElementRequired}}, err
 	case *iceberg.MapType:
 		key, err := typeFromIceberg(t.KeyType, origins)
 		if err != nil {
@@ -164,7 +166,8 @@ func sortToIceberg(sort layout.Sort, s schema.Schema) (icetable.SortOrder, error
 	}
 	var fields []icetable.SortField
 	for _, f := range sort {
-		field := icetable.SortField{SourceIDs: []int{s.IDOf(f.Column)}, Transform: iceberg.IdentityTransform{}, Direction: icetable.SortASC, NullOrder: icetable.NullsFirst}
+		field := icetable.SortField{SourceIDs: []int{s.IDOf(f.Column)}, Transform: iceberg.IdentityTransform{},
+			Direction: icetable.SortASC, NullOrder: icetable.NullsFirst}
 		if f.Descending {
 			field.Direction = icetable.SortDESC
 		}
@@ -184,7 +187,8 @@ func sortFromIceberg(order icetable.SortOrder, s *iceberg.Schema) layout.Sort {
 		if _, identity := f.Transform.(iceberg.IdentityTransform); !ok || !identity {
 			return out
 		}
-		out = append(out, layout.SortField{Column: column, Descending: f.Direction == icetable.SortDESC, NullsLast: f.NullOrder == icetable.NullsLast})
+		out = append(out, layout.SortField{Column: column, Descending: f.Direction == icetable.SortDESC,
+			NullsLast: f.NullOrder == icetable.NullsLast})
 	}
 	return out
 }

@@ -20,7 +20,8 @@ import (
 )
 
 func columns() schema.Schema {
-	part := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{{Name: "value", Type: schema.Type{Kind: schema.Double}}}}}
+	part := schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Struct,
+		Fields: []schema.Field{{Name: "value", Type: schema.Type{Kind: schema.Double}}}}}
 	return schema.Schema{Fields: []schema.Field{
 		{Name: "id", Type: schema.Type{Kind: schema.Long}},
 		{Name: "sea_area", Origin: "Sea Area", Type: schema.Type{Kind: schema.String}, Doc: "named \"Sea Area\" in the source"},
@@ -126,7 +127,8 @@ func TestCreateAndAppend(t *testing.T) {
 			}
 			want := columns()
 			want.AssignIDs()
-			if fmt.Sprintf("%+v", got.Schema.Fields[:2]) != fmt.Sprintf("%+v", want.Fields[:2]) || got.Schema.Fields[2].Type.Element.Type.Fields[0].ID != 5 {
+			if fmt.Sprintf("%+v", got.Schema.Fields[:2]) != fmt.Sprintf("%+v", want.Fields[:2]) ||
+				got.Schema.Fields[2].Type.Element.Type.Fields[0].ID != 5 {
 				t.Errorf("the schema came back as %+v", got.Schema)
 			}
 			names, err := w.Names(t.Context())
@@ -276,8 +278,10 @@ func TestManifestsHoldMetrics(t *testing.T) {
 		t.Fatalf("%d entries, %v", len(entries), err)
 	}
 	f := entries[0].DataFile()
-	if f.Count() != 5 || f.ValueCounts()[1] != 5 || f.NullValueCounts()[5] != 5 || f.NaNValueCounts()[5] != 0 || len(f.LowerBoundValues()[1]) != 8 ||
-		string(f.UpperBoundValues()[2]) == "" || f.ColumnSizes()[1] == 0 || len(f.SplitOffsets()) != 1 || fmt.Sprint(f.Partition()[1000]) != string(f.LowerBoundValues()[2]) {
+	if f.Count() != 5 || f.ValueCounts()[1] != 5 || f.NullValueCounts()[5] != 5 || f.NaNValueCounts()[5] != 0 ||
+		len(f.LowerBoundValues()[1]) != 8 ||
+		string(f.UpperBoundValues()[2]) == "" || f.ColumnSizes()[1] == 0 || len(f.SplitOffsets()) != 1 ||
+		fmt.Sprint(f.Partition()[1000]) != string(f.LowerBoundValues()[2]) {
 		t.Errorf("%v", f)
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// KeepTypes ends the search for a type of those columns without one that have values all the same, which another program may have written, and of those
-// that partitions or the order of rows go by: their types stay.
+// KeepTypes ends the search for a type of those columns without one that have values all the same, which another program may
+// have written, and of those that partitions or the order of rows go by: their types stay.
 func (t *Table) KeepTypes(ctx context.Context) error {
 	if len(t.Schema.Untyped()) == 0 {
 		return nil

@@ -60,7 +60,8 @@ func OpenWarehouse(s storage.Store, dir string) (*Warehouse, error) {
 		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q has no absolute path", dir)
 	}
 	if strings.ContainsAny(abs, "#?%") {
-		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL", abs).
+		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL",
+			abs).
 			Try("choose another folder with --warehouse")
 	}
 	return &Warehouse{store: s, dir: abs, catalog: &catalog{store: s, dir: abs}}, nil
@@ -111,7 +112,8 @@ func (w *Warehouse) describe(name Name, loaded *icetable.Table) (*Table, error) 
 	if err != nil {
 		return nil, err
 	}
-	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()), Format: formatFrom(loaded.Properties()), store: w.store, table: loaded}, nil
+	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()),
+		Format: formatFrom(loaded.Properties()), store: w.store, table: loaded}, nil
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.
@@ -201,7 +203,8 @@ func (w *Warehouse) MayWrite(ctx context.Context, name Name, t *Table) error {
 	return w.writable(t)
 }
 
-// writable refuses to write to a table whose files lie elsewhere, as those of a copied warehouse do: they would be written among the files of the original.
+// writable refuses to write to a table whose files lie elsewhere, as those of a copied warehouse do: they would be written
+// among the files of the original.
 func (w *Warehouse) writable(t *Table) error {
 	location := storage.Path(t.table.Location())
 	home, err := storage.Real(w.store, w.dir)
@@ -213,8 +216,10 @@ func (w *Warehouse) writable(t *Table) error {
 			}
 		}
 	}
-	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse was copied or moved", t.Name, location, w.dir).
-		Try("write to the warehouse where they lie, or put this one back at its old path; to have a table of its own, write its rows to files and load them here under another name")
+	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse "+
+		"was copied or moved", t.Name, location, w.dir).
+		Try("write to the warehouse where they lie, or put this one back at its old path; to have a table of its own, write its rows " +
+			"to files and load them here under another name")
 }
 
 // free refuses a name that would lie within a table, or whose folder holds tables already: the one would hide the other.
@@ -222,7 +227,8 @@ func (w *Warehouse) free(ctx context.Context, name Name) error {
 	for n := 1; n < len(name.parts); n++ {
 		above := Name{name.parts[:n]}
 		if locate.IsTable(ctx, w.store, storage.Join(w.dir, above.parts...)) {
-			return fault.New(fault.Usage, "there is a table %s, so it cannot be the namespace of a table %s", above, name).Try("choose another name for the new table")
+			return fault.New(fault.Usage, "there is a table %s, so it cannot be the namespace of a table %s", above,
+				name).Try("choose another name for the new table")
 		}
 	}
 	names, err := w.Names(ctx)
@@ -231,7 +237,8 @@ func (w *Warehouse) free(ctx context.Context, name Name) error {
 	}
 	for _, other := range names {
 		if strings.HasPrefix(other.String(), name.String()+".") {
-			return fault.New(fault.Usage, "%s is a namespace that holds the table %s, so it cannot be a table", name, other).Try("choose another name for the new table")
+			return fault.New(fault.Usage, "%s is a namespace that holds the table %s, so it cannot be a table", name,
+				other).Try("choose another name for the new table")
 		}
 	}
 	return nil

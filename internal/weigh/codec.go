@@ -38,7 +38,8 @@ func timesFor(s schema.Schema) int {
 }
 
 // Codecs settles by trial on a sample how the columns of files are compressed.
-func Codecs(ctx context.Context, from scan.Source, of schema.Schema, format columnar.Format, favor Favor, b run.Budget) (all columnar.Codec, single map[string]columnar.Codec, err error) {
+func Codecs(ctx context.Context, from scan.Source, of schema.Schema, format columnar.Format, favor Favor,
+	b run.Budget) (all columnar.Codec, single map[string]columnar.Codec, err error) {
 	rows, err := sample(ctx, from, of, b)
 	if err != nil || rows.rows == 0 {
 		return columnar.DefaultCodec, nil, err
@@ -64,15 +65,16 @@ func Codecs(ctx context.Context, from scan.Source, of schema.Schema, format colu
 	return columnar.ParseCodecs(w.Codec)
 }
 
-// Trials of all columns are done again, all codecs in turn, until the quickest time of each has not become quicker by equalPercent for calmRounds
-// rounds. They are given up, and called unsteady, when they have taken too long.
+// Trials of all columns are done again, all codecs in turn, until the quickest time of each has not become quicker by
+// equalPercent for calmRounds rounds. They are given up, and called unsteady, when they have taken too long.
 const (
 	calmRounds  = 3
 	mostRounds  = 40
 	fewestRound = 2
 )
 
-// whole tries all columns together, with every codec of a format. patience is how many seconds it may take before times are left as they are.
+// whole tries all columns together, with every codec of a format. patience is how many seconds it may take before times are
+// left as they are.
 func (w *Weighing) whole(ctx context.Context, rows *sampleRows, format columnar.Format, patience float64) error {
 	took, calm := 0.0, 0
 	for n := 0; n < mostRounds && calm < calmRounds && (n < fewestRound || took < patience); n++ {

@@ -29,8 +29,8 @@ func ParseFavor(text string) (Favor, error) {
 	return "", fault.New(fault.Usage, "--favor %s is not known", text).Try("use size, speed or balance")
 }
 
-// The usual codec is given up only for a gain. Differences below equalPercent are none. Under FavorBalance a file that is smaller by worthPercent may take
-// balanceTimes as much time, and one of the same size has to take quickerPercent less.
+// The usual codec is given up only for a gain. Differences below equalPercent are none. Under FavorBalance a file that is
+// smaller by worthPercent may take balanceTimes as much time, and one of the same size has to take quickerPercent less.
 const (
 	equalPercent   = 5
 	worthPercent   = 10
@@ -66,8 +66,8 @@ func usual(trials []columnar.Trial) columnar.Trial {
 	return trials[0]
 }
 
-// choose returns the trial that is favored, and in words what it gains over the usual codec. steady says that the times came out alike when they were
-// taken again; without that they decide nothing.
+// choose returns the trial that is favored, and in words what it gains over the usual codec. steady says that the times came
+// out alike when they were taken again; without that they decide nothing.
 func (f Favor) choose(trials []columnar.Trial, steady bool) (best columnar.Trial, why string) {
 	u := usual(trials)
 	switch f {
@@ -129,7 +129,8 @@ func timeAgainst(t, u columnar.Trial) string {
 	return fmt.Sprintf("%.1f times the time of %s", t.Seconds()/max(u.Seconds(), 1e-9), u.Codec)
 }
 
-// ofColumn returns the trial of a single column that is favored. Its times are too short to decide more than whether a codec is far slower.
+// ofColumn returns the trial of a single column that is favored. Its times are too short to decide more than whether a codec is
+// far slower.
 func (f Favor) ofColumn(trials []columnar.Trial) columnar.Trial {
 	u := usual(trials)
 	if f == FavorSpeed {

@@ -10,10 +10,14 @@ import (
 )
 
 func TestFavor(t *testing.T) {
-	trials := []columnar.Trial{{Codec: "none", Bytes: 100, WriteSeconds: 1, ReadSeconds: 1}, {Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}, {Codec: "brotli:5", Bytes: 30, WriteSeconds: 9, ReadSeconds: 4}}
-	alike := []columnar.Trial{{Codec: "snappy", Bytes: 41, WriteSeconds: 2.9, ReadSeconds: 1}, {Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}, {Codec: "gzip:6", Bytes: 39, WriteSeconds: 3, ReadSeconds: 1}}
-	slim := []columnar.Trial{{Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}, {Codec: "zstd:9", Bytes: 30, WriteSeconds: 7, ReadSeconds: 1}}
-	quick := []columnar.Trial{{Codec: "lz4", Bytes: 41, WriteSeconds: 1, ReadSeconds: 1}, {Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}}
+	trials := []columnar.Trial{{Codec: "none", Bytes: 100, WriteSeconds: 1, ReadSeconds: 1},
+		{Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}, {Codec: "brotli:5", Bytes: 30, WriteSeconds: 9, ReadSeconds: 4}}
+	alike := []columnar.Trial{{Codec: "snappy", Bytes: 41, WriteSeconds: 2.9, ReadSeconds: 1},
+		{Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}, {Codec: "gzip:6", Bytes: 39, WriteSeconds: 3, ReadSeconds: 1}}
+	slim := []columnar.Trial{{Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1},
+		{Codec: "zstd:9", Bytes: 30, WriteSeconds: 7, ReadSeconds: 1}}
+	quick := []columnar.Trial{{Codec: "lz4", Bytes: 41, WriteSeconds: 1, ReadSeconds: 1},
+		{Codec: "zstd:3", Bytes: 40, WriteSeconds: 3, ReadSeconds: 1}}
 	for _, test := range []struct {
 		favor  Favor
 		trials []columnar.Trial
@@ -45,9 +49,11 @@ func TestFavor(t *testing.T) {
 func TestFavorHoldsItsWord(t *testing.T) {
 	random := rand.New(rand.NewPCG(9, 9))
 	for range 500 {
-		trials := []columnar.Trial{{Codec: "zstd:3", Bytes: 1 + random.Int64N(1000), WriteSeconds: random.Float64(), ReadSeconds: random.Float64()}}
+		trials := []columnar.Trial{{Codec: "zstd:3", Bytes: 1 + random.Int64N(1000), WriteSeconds: random.Float64(),
+			ReadSeconds: random.Float64()}}
 		for i := range random.IntN(9) {
-			trials = append(trials, columnar.Trial{Codec: columnar.Codec(fmt.Sprint("c", i)), Bytes: 1 + random.Int64N(1000), WriteSeconds: random.Float64(), ReadSeconds: random.Float64()})
+			trials = append(trials, columnar.Trial{Codec: columnar.Codec(fmt.Sprint("c", i)), Bytes: 1 + random.Int64N(1000),
+				WriteSeconds: random.Float64(), ReadSeconds: random.Float64()})
 		}
 		u := trials[0]
 		size, _ := FavorSize.choose(trials, true)
@@ -55,13 +61,15 @@ func TestFavorHoldsItsWord(t *testing.T) {
 		balance, _ := FavorBalance.choose(trials, true)
 		unsure, _ := FavorSpeed.choose(trials, false)
 		switch {
-		case size.Codec != u.Codec && !smaller(size, u, equalPercent), balance.Codec != u.Codec && !smaller(balance, u, worthPercent) && balance.Seconds() >= u.Seconds():
+		case size.Codec != u.Codec && !smaller(size, u, equalPercent), balance.Codec != u.Codec && !smaller(balance, u, worthPercent) &&
+			balance.Seconds() >= u.Seconds():
 			t.Fatalf("nothing is gained by %+v or %+v over %+v", size, balance, u)
 		case speed.Seconds() > u.Seconds(), balance.Seconds() > balanceTimes*u.Seconds(), unsure.Codec != u.Codec:
 			t.Fatalf("%+v, %+v, %+v beside %+v", speed, balance, unsure, u)
 		}
 		for _, other := range trials {
-			if smaller(other, size, equalPercent) || smaller(other, balance, worthPercent) && other.Seconds() <= balanceTimes*u.Seconds() {
+			if smaller(other, size, equalPercent) || smaller(other, balance, worthPercent) &&
+				other.Seconds() <= balanceTimes*u.Seconds() {
 				t.Fatalf("%+v is smaller than %+v and %+v", other, size, balance)
 			}
 		}

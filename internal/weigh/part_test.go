@@ -122,7 +122,8 @@ func TestPartsAlone(t *testing.T) {
 			}
 		}
 	}
-	want := []string{"id long", "buoy.code string", "buoy.position.lat double", "buoy.position.lon double", "readings.element.sensor string", "readings.element.values.element double", "levels map<string, double>"}
+	want := []string{"id long", "buoy.code string", "buoy.position.lat double", "buoy.position.lon double",
+		"readings.element.sensor string", "readings.element.values.element double", "levels map<string, double>"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("%q", paths)
 	}

@@ -24,8 +24,8 @@ import (
 type Weighing struct {
 	Source string `json:"source"`
 	Favor  Favor  `json:"favor"`
-	// Rows are those of the sample, RawBytes their size as text, 0 where they were columns already; PlainBytes their size in plain encoding without
-	// compression.
+	// Rows are those of the sample, RawBytes their size as text, 0 where they were columns already; PlainBytes their size in
+	// plain encoding without compression.
 	Rows       int64           `json:"rows"`
 	RawBytes   int64           `json:"raw_bytes"`
 	PlainBytes int64           `json:"plain_bytes"`
@@ -64,8 +64,8 @@ type WeighedLayout struct {
 	Files      int    `json:"files"`
 	Partitions int    `json:"partitions"`
 	Bytes      int64  `json:"bytes"`
-	// Filter is a filter for one value that occurs, ScannedBytes what the row groups take that a reader cannot leave out by their statistics and
-	// partitions, UnlaidBytes the same for the rows as they come.
+	// Filter is a filter for one value that occurs, ScannedBytes what the row groups take that a reader cannot leave out by
+	// their statistics and partitions, UnlaidBytes the same for the rows as they come.
 	Filter       string `json:"filter,omitempty"`
 	ScannedBytes int64  `json:"scanned_bytes"`
 	UnlaidBytes  int64  `json:"scanned_bytes_as_it_comes"`
@@ -114,7 +114,8 @@ func (w Request) Run(ctx context.Context, b run.Budget) (*Weighing, error) {
 	if rows.rows == 0 {
 		return nil, fault.New(fault.Input, "there is no row to weigh").Try("name a source with records")
 	}
-	out := &Weighing{Favor: w.Favor, times: timesFor(rows.schema), Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{}, Readings: []ReadingCost{}}
+	out := &Weighing{Favor: w.Favor, times: timesFor(rows.schema), Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{},
+		Readings: []ReadingCost{}}
 	if err := out.whole(ctx, rows, columnar.Parquet, weighPatience); err != nil {
 		return nil, err
 	}
@@ -158,7 +159,8 @@ func sample(ctx context.Context, from scan.Source, of schema.Schema, b run.Budge
 	out.schema.AssignIDs()
 	infer.SettleUnseen(&out.schema)
 	var size int64
-	r := scan.Request{Target: scan.Target{Schema: out.schema, Unknown: fit.UnknownKept, Style: schema.SafeNames}, Budget: b, Stage: run.Measuring}
+	r := scan.Request{Target: scan.Target{Schema: out.schema, Unknown: fit.UnknownKept, Style: schema.SafeNames}, Budget: b,
+		Stage: run.Measuring}
 	if from.Bytes() > scan.SmallBytes {
 		r.Sample = scan.NewSampleOf(scan.MeasuredSpot)
 	}
@@ -196,7 +198,8 @@ func (w *Weighing) readings(ctx context.Context, rows *sampleRows, from scan.Sou
 		return err
 	}
 	whole := ReadingCost{Columns: "all columns", RawBytes: rows.raw, ColumnarBytes: all.Bytes, ColumnarSeconds: all.ReadSeconds}
-	part := ReadingCost{Columns: alone.path + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes, ColumnarSeconds: single.ReadSeconds}
+	part := ReadingCost{Columns: alone.path + " alone", RawBytes: rows.raw, ColumnarBytes: single.Bytes,
+		ColumnarSeconds: single.ReadSeconds}
 	if rows.raw > 0 {
 		for _, c := range []struct {
 			cost *ReadingCost

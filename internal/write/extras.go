@@ -35,7 +35,8 @@ var OwnColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, shape.Pa
 
 // MisfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.
-var MisfitExtra = Extra{Field: schema.Field{Name: schema.MisfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}}
+var MisfitExtra = Extra{Field: schema.Field{Name: schema.MisfitColumn, Type: schema.Type{Kind: schema.String}, Pinned: true,
+	Demand: schema.Demand{Added: true}}}
 
 // Extra is a column that the run adds to those of the source.
 type Extra struct {
@@ -52,32 +53,39 @@ func Extras(d *infer.Data, t Task) ([]Extra, error) {
 	}
 	for _, v := range t.PartitionValues {
 		if slices.ContainsFunc(OwnColumns, func(own string) bool { return strings.EqualFold(own, v.Column) }) {
-			return nil, fault.New(fault.Usage, "--partition-value names the column %s, which is filled by the program", v.Column).Try("choose another name")
+			return nil, fault.New(fault.Usage, "--partition-value names the column %s, which is filled by the program",
+				v.Column).Try("choose another name")
 		}
-		e := Extra{Field: schema.Field{Name: v.Column, Demand: schema.Demand{Added: true}, Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
+		e := Extra{Field: schema.Field{Name: v.Column, Demand: schema.Demand{Added: true},
+			Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
 		for i := range e.values {
 			e.values[i] = v.Value
 		}
 		out = append(out, e)
 	}
 	if t.ParentID {
-		out = append(out, Extra{Field: schema.Field{Name: shape.ParentColumn, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}})
+		out = append(out, Extra{Field: schema.Field{Name: shape.ParentColumn, Type: schema.Type{Kind: schema.String}, Pinned: true,
+			Demand: schema.Demand{Added: true}}})
 	}
 	if t.KeepRaw {
 		if d.Format().Columnar() {
 			return nil, fault.New(fault.Usage, "--keep-raw is for records of text; columnar files have none").Try("leave it out")
 		}
-		out = append(out, Extra{Field: schema.Field{Name: rawRecord, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}})
+		out = append(out, Extra{Field: schema.Field{Name: rawRecord, Type: schema.Type{Kind: schema.String}, Pinned: true,
+			Demand: schema.Demand{Added: true}}})
 	}
 	if !t.Lineage {
 		return out, nil
 	}
-	file := Extra{Field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true, Demand: schema.Demand{Added: true}}}
+	file := Extra{Field: schema.Field{Name: lineageFile, Type: schema.Type{Kind: schema.String}, Pinned: true,
+		Demand: schema.Demand{Added: true}}}
 	for _, in := range d.Inputs {
 		file.values = append(file.values, in.Location)
 	}
-	return append(out, file, Extra{Field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true, Demand: schema.Demand{Added: true}}},
-		Extra{Field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true, Demand: schema.Demand{Added: true}}}), nil
+	return append(out, file, Extra{Field: schema.Field{Name: lineageRow, Type: schema.Type{Kind: schema.Long}, Pinned: true,
+		Demand: schema.Demand{Added: true}}},
+		Extra{Field: schema.Field{Name: loadedAt, Type: schema.Type{Kind: schema.TimestampTz}, Pinned: true,
+			Demand: schema.Demand{Added: true}}}), nil
 }
 
 // PartitionValue is a column that has one value for the whole run.
@@ -129,14 +137,16 @@ func pathColumns(d *infer.Data, template string) ([]Extra, error) {
 	out := make([]Extra, len(names))
 	for i, name := range schema.SafeNames.Make(raw) {
 		if slices.ContainsFunc(OwnColumns, func(own string) bool { return strings.EqualFold(own, name) }) {
-			return nil, fault.New(fault.Usage, "--path-columns names the column %s, which is filled by the program", name).Try("choose another name")
+			return nil, fault.New(fault.Usage, "--path-columns names the column %s, which is filled by the program",
+				name).Try("choose another name")
 		}
 		out[i].Field = schema.Field{Name: name, Demand: schema.Demand{Added: true}}
 	}
 	for _, in := range d.Inputs {
 		m := matcher.FindStringSubmatch(in.Location)
 		if m == nil {
-			return nil, fault.New(fault.Usage, "has no part like %q in its path, so --path-columns gives it no values", template).In(in.Location).
+			return nil, fault.New(fault.Usage, "has no part like %q in its path, so --path-columns gives it no values",
+				template).In(in.Location).
 				Try("leave the file out, or write the template as its path is")
 		}
 		for i, value := range m[1:] {
@@ -163,7 +173,8 @@ func valuesKind(values []string) schema.Kind {
 	}
 }
 
-// ownName refuses a column of the source that is called like one that this program fills: what is in the one would be taken for the other.
+// ownName refuses a column of the source that is called like one that this program fills: what is in the one would be taken for
+// the other.
 func ownName(name string) error {
 	return fault.New(fault.Usage, "the source has a column %q, which is the name of a column that is filled by the program", name).
 		Try("give it another name with --rename %s=NAME, or leave it out with --drop %s", name, name)
@@ -205,10 +216,12 @@ func newFiller(list []Extra, s schema.Schema, started time.Time) (*filler, error
 	for _, e := range list {
 		at := s.Index(e.Field.Name)
 		if at < 0 {
-			return nil, fault.New(fault.Schema, "the table has no column %q", e.Field.Name).Try("load into a table of its own, or leave --lineage or --path-columns out")
+			return nil, fault.New(fault.Schema, "the table has no column %q",
+				e.Field.Name).Try("load into a table of its own, or leave --lineage or --path-columns out")
 		}
 		if s.Fields[at].Type.Kind != e.Field.Type.Kind {
-			return nil, fault.New(fault.Schema, "column %q of the table is a %s, the values would be of type %s", e.Field.Name, s.Fields[at].Type, e.Field.Type)
+			return nil, fault.New(fault.Schema, "column %q of the table is a %s, the values would be of type %s", e.Field.Name,
+				s.Fields[at].Type, e.Field.Type)
 		}
 		f.columns = append(f.columns, at)
 	}
@@ -289,5 +302,6 @@ func longs(dt arrow.DataType, n int, value func(int) int64) arrow.Array {
 	for i := range values {
 		values[i] = value(i)
 	}
-	return array.MakeFromData(array.NewData(dt, n, []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(values))}, nil, 0, 0))
+	return array.MakeFromData(array.NewData(dt, n, []*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(values))},
+		nil, 0, 0))
 }

@@ -25,8 +25,10 @@ func (d *DriftError) Error() string { return d.Unwrap().Error() }
 
 // Unwrap returns the error with its kind and way out.
 func (d *DriftError) Unwrap() error {
-	return fault.New(fault.Schema, "the source differs from table %s in %s, and --drift stop refuses any difference; the first: %s", d.Table,
-		wording.Count(int64(len(d.Differences)), true, "way", "ways"), Sentence(d.Differences[0])).Try("mend the source, or load it with --drift grow or --drift hold")
+	return fault.New(fault.Schema, "the source differs from table %s in %s, and --drift stop refuses any difference; the first: %s",
+		d.Table,
+		wording.Count(int64(len(d.Differences)), true, "way", "ways"),
+		Sentence(d.Differences[0])).Try("mend the source, or load it with --drift grow or --drift hold")
 }
 
 // Sentence writes a difference in words.
@@ -164,7 +166,8 @@ func (d *findings) beyond(limit Tolerance) error {
 	for _, u := range d.unfit {
 		values, stated := d.values[u.Column]
 		if all := values + u.Records; stated && u.Kind == schema.Unfit && limit.exceeded(u.Records, all, true) {
-			e := fault.New(fault.Schema, "%d of %s are not %s, as is stated: %s", u.Records, wording.Count(all, true, "value", "values"), u.Was, strings.Join(d.examples[u.Column], ", ")).
+			e := fault.New(fault.Schema, "%d of %s are not %s, as is stated: %s", u.Records, wording.Count(all, true, "value", "values"),
+				u.Was, strings.Join(d.examples[u.Column], ", ")).
 				Try("state another type, or allow misfits with --tolerate-misfits 100%%")
 			e.Column = u.Column
 			return e

@@ -13,7 +13,8 @@ import (
 func WithoutControls(s schema.Schema) (err error) {
 	s.Walk(func(path string, f *schema.Field) {
 		if strings.ContainsFunc(f.Name, unicode.IsControl) && err == nil {
-			err = fault.New(fault.Usage, "the name of the column %s holds a control character, which tables and columnar files are not to have", fault.Quote(path)).
+			err = fault.New(fault.Usage, "the name of the column %s holds a control character, which tables and columnar files are "+
+				"not to have", fault.Quote(path)).
 				Try("give it another name with --rename, or leave --names keep out")
 		}
 	})

@@ -32,9 +32,11 @@ type writing struct {
 }
 
 // pass reads the source once and writes its rows; bad is told of the records that become none. It returns scan.ErrWider when a
-// wider schema would be needed, ErrMisfits when there are misfits and no column for them, and a Refusal when there are too many bad records.
+// wider schema would be needed, ErrMisfits when there are misfits and no column for them, and a Refusal when there are too many
+// bad records.
 func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) error {
-	target := scan.Target{Schema: w.out.Schema, Fixed: w.out.Fixed, Unknown: w.out.Unknown, Style: w.out.Style, AssumedStarts: w.out.AssumedStarts}
+	target := scan.Target{Schema: w.out.Schema, Fixed: w.out.Fixed, Unknown: w.out.Unknown, Style: w.out.Style,
+		AssumedStarts: w.out.AssumedStarts}
 	w.columns = scan.Find(w.data.Rows, target)
 	if w.data.Rows.Named() && w.columns.Unknown() && w.out.Unknown == fit.UnknownWidens {
 		return scan.ErrWider
@@ -47,7 +49,8 @@ func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) err
 		w.fill.locations = append(w.fill.locations, in.Location)
 	}
 	coded, _ := w.sink.Coded()
-	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0, Coded: coded, Budget: b, Stage: run.Writing}
+	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0, Coded: coded, Budget: b,
+		Stage: run.Writing}
 	if w.out.Hashes {
 		r.Hashes = make([]string, len(w.data.Inputs))
 	}
@@ -133,7 +136,8 @@ func (w *writing) settle() error {
 func storageError(err error) error {
 	var refusal *Refusal
 	var drift *DriftError
-	if err == nil || errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) || errors.Is(err, context.Canceled) || errors.As(err, &refusal) || errors.As(err, &drift) {
+	if err == nil || errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) || errors.Is(err, context.Canceled) ||
+		errors.As(err, &refusal) || errors.As(err, &drift) {
 		return err
 	}
 	return fault.Wrap(fault.Storage, err, "writing failed")

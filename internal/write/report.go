@@ -52,8 +52,8 @@ type Report struct {
 	Split []*Report `json:"split,omitempty"`
 	// Completed says that the rows of the table were there already, of a load that could not be finished.
 	Completed bool `json:"completed,omitempty"`
-	// NoType are the columns without a single value, whose type the first ones will settle. NotMade says that there was no record either, so that the table
-	// is not made yet.
+	// NoType are the columns without a single value, whose type the first ones will settle. NotMade says that there was no
+	// record either, so that the table is not made yet.
 	NoType  []string `json:"columns_without_type"`
 	NotMade bool     `json:"table_not_made,omitempty"`
 	// Unsure are reading rules that could be others, and LinesAbove what stands above tables and is no part of them.
@@ -138,7 +138,9 @@ func (c Counts) balanced() bool {
 
 // newReport begins the account of a run over a source.
 func newReport(d *infer.Data, s schema.Schema, codec string) *Report {
-	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec, Formed: d.Shaped(), NoType: []string{}, PassedOver: append([]locate.Passed{}, d.Passed...), Unsure: d.Doubts(), LinesAbove: d.LinesAbove(), EmptyFiles: d.Empty, HiddenFiles: d.Hidden, BytesRead: d.Bytes}
+	r := &Report{Drift: []schema.Difference{}, NullTokens: []NullTokens{}, Renamed: []Renamed{}, Reasons: []ReasonGroup{}, Codec: codec,
+		Formed: d.Shaped(), NoType: []string{}, PassedOver: append([]locate.Passed{}, d.Passed...), Unsure: d.Doubts(),
+		LinesAbove: d.LinesAbove(), EmptyFiles: d.Empty, HiddenFiles: d.Hidden, BytesRead: d.Bytes}
 	for _, in := range d.Inputs {
 		o := ObjectReport{Location: in.Location, Bytes: in.Size}
 		if !in.Modified.IsZero() {
@@ -178,6 +180,7 @@ func (r *Report) close(files []layout.DataFile, partitions int, started time.Tim
 }
 
 func unbalanced(location string, c Counts) error {
-	return fault.New(fault.Storage, "%d records were read, but %d kept, %d filtered, %d quarantined and %d skipped", c.RecordsRead, c.RecordsKept, c.RecordsFiltered,
+	return fault.New(fault.Storage, "%d records were read, but %d kept, %d filtered, %d quarantined and %d skipped", c.RecordsRead,
+		c.RecordsKept, c.RecordsFiltered,
 		c.RecordsQuarantined, c.RecordsSkipped).In(location).Try("this is a fault of the program; nothing was committed")
 }

@@ -32,7 +32,8 @@ func newFileSink(o *Output) *fileSink {
 	parquet := o.Options.Columnar.Format == columnar.Parquet || o.Options.Columnar.Format == ""
 	// Where batches go straight into Parquet files, one by one, nothing is held of them.
 	straight := len(o.Spec) == 0 && len(o.Options.Sort) == 0 && !o.Dry && parquet
-	return &fileSink{Router: layout.NewRouter(o.Schema, o.Spec, o.Options, o.Create), columns: straight && len(o.Options.Columnar.Bloom) == 0, memory: straight}
+	return &fileSink{Router: layout.NewRouter(o.Schema, o.Spec, o.Options, o.Create), columns: straight &&
+		len(o.Options.Columnar.Bloom) == 0, memory: straight}
 }
 
 func (s *fileSink) Coded() (columns, memory bool) { return s.columns, s.memory }

@@ -117,7 +117,8 @@ func (t *tally) add(ctx context.Context, in source.Input, block *parse.Block, pr
 		}
 		t.groups[at].Records++
 		t.stray.add(in, block.Data[p.Start:p.End], p.Code)
-		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: parse.KnownOffset(block.Offset + int64(p.Start)), Column: p.Column, Reason: p.Code,
+		record := quarantine.Record{Object: in.Location, Line: e.Line, ByteOffset: parse.KnownOffset(block.Offset + int64(p.Start)),
+			Column: p.Column, Reason: p.Code,
 			Message: reasonOf(e), Header: in.Rules.HeaderText}
 		if in.Rules.Format == sniff.Delimited {
 			record.Delimiter = in.Rules.Dialect.DelimiterText()
@@ -150,10 +151,12 @@ func (t *tally) refusal(records int64, all bool) *Refusal {
 	if advice := t.stray.advice(); advice != "" && t.first != nil {
 		t.first.WayOut += "; or " + advice
 	}
-	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.URI(), Unkept: t.unkept}
+	return &Refusal{First: t.first, Bad: t.bad, Records: records, All: all, Limit: t.limit, Groups: t.groups, Quarantine: t.file.URI(),
+		Unkept: t.unkept}
 }
 
 // quarantineName is where bad records go when no file is named.
 func quarantineName(target string, now time.Time) string {
-	return fmt.Sprintf("quarantine-%s-%s.ndjson", strings.TrimSuffix(filepath.Base(target), ".parquet"), now.UTC().Format("20060102T150405.000000"))
+	return fmt.Sprintf("quarantine-%s-%s.ndjson", strings.TrimSuffix(filepath.Base(target), ".parquet"),
+		now.UTC().Format("20060102T150405.000000"))
 }

@@ -11,7 +11,8 @@ import (
 	"trevak/internal/wording"
 )
 
-// unquoted counts the records with text after a closing quote, or a quote that is never closed, that are whole records where quotes are ordinary characters.
+// unquoted counts the records with text after a closing quote, or a quote that is never closed, that are whole records where
+// quotes are ordinary characters.
 type unquoted struct {
 	stray, lines int64
 	all          bool
@@ -39,5 +40,6 @@ func (u *unquoted) advice() string {
 	if u.stray == 0 || !u.all {
 		return ""
 	}
-	return fmt.Sprintf("read with --quote none, all %d of these have %d fields (as %s)", u.stray, u.width, wording.Count(u.lines, true, "record", "records"))
+	return fmt.Sprintf("read with --quote none, all %d of these have %d fields (as %s)", u.stray, u.width,
+		wording.Count(u.lines, true, "record", "records"))
 }

@@ -1,6 +1,8 @@
-// Package write writes the rows of a source: it tries them under a schema, learns what they need besides, and tries again; and it keeps the account of all records.
+// Package write writes the rows of a source: it tries them under a schema, learns what they need besides, and tries again; and
+// it keeps the account of all records.
 //
-// What comes in is data with the form of its rows, and what prepares an output for a schema; what goes out are rows in a sink, and a report that adds up.
+// What comes in is data with the form of its rows, and what prepares an output for a schema; what goes out are rows in a sink,
+// and a report that adds up.
 package write
 
 import (
@@ -67,7 +69,8 @@ type Result struct {
 
 // First writes rows under an inferred schema that may turn out too narrow: then it is inferred from the whole source,
 // and what was written is written anew. prepare makes a fresh output for a schema.
-func First(ctx context.Context, d *infer.Data, t Task, b run.Budget, started time.Time, target string, prepare func(schema.Schema) (Prepared, error)) (Result, error) {
+func First(ctx context.Context, d *infer.Data, t Task, b run.Budget, started time.Time, target string,
+	prepare func(schema.Schema) (Prepared, error)) (Result, error) {
 	added, err := Extras(d, t)
 	if err != nil {
 		return Result{}, err
@@ -121,8 +124,8 @@ func MisfitsNeedAColumn(added *[]Extra) infer.Lesson {
 	}
 }
 
-// Relearn is the lesson of a value that the schema has no room for, and of a column that is missing or of another type than is said of it, which it may be
-// only because the sample did not show it: the schema is inferred from everything.
+// Relearn is the lesson of a value that the schema has no room for, and of a column that is missing or of another type than is
+// said of it, which it may be only because the sample did not show it: the schema is inferred from everything.
 func Relearn(ctx context.Context, d *infer.Data, r infer.Reading, b run.Budget, inferred **infer.Inference) infer.Lesson {
 	return func(cause error) (learned bool, err error) {
 		wider := errors.Is(cause, scan.ErrWider)
@@ -161,7 +164,8 @@ func Under(inferred *infer.Inference, added []Extra, prepare func(schema.Schema)
 }
 
 // Attempt writes the source's rows once, and closes the account of it.
-func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Output, started time.Time, target string) ([]layout.DataFile, *Report, error) {
+func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Output, started time.Time, target string) ([]layout.DataFile,
+	*Report, error) {
 	o := &out.Options.Columnar
 	if o.Codec == columnar.Auto {
 		var err error

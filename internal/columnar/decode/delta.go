@@ -4,8 +4,8 @@ import (
 	"encoding/binary"
 )
 
-// Delta reads numbers that are written as differences behind dst, and returns the bytes behind them. There must be most numbers at most. Numbers of 32 bits wrap
-// where theirs do, which is the caller's to apply (Parquet specification, "Delta Encoding").
+// Delta reads numbers that are written as differences behind dst, and returns the bytes behind them. There must be most numbers
+// at most. Numbers of 32 bits wrap where theirs do, which is the caller's to apply (Parquet specification, "Delta Encoding").
 func Delta(dst []int64, data []byte, most int) (out []int64, rest []byte, err error) {
 	var head [3]uint64
 	for i := range head {

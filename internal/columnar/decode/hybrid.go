@@ -1,7 +1,7 @@
 // Package decode undoes the encodings of Parquet's pages (Parquet specification, "Encodings").
 //
-// What comes in are the bytes of levels or values; what goes out are numbers and texts, appended to what the caller has. Nothing is trusted: what does not add up
-// is an error that is ErrDamaged.
+// What comes in are the bytes of levels or values; what goes out are numbers and texts, appended to what the caller has.
+// Nothing is trusted: what does not add up is an error that is ErrDamaged.
 package decode
 
 import (
@@ -20,8 +20,8 @@ func damaged(format string, args ...any) error {
 // Number is what runs of bit-packed numbers are read as: levels, or places in dictionaries.
 type Number interface{ ~uint16 | ~uint32 }
 
-// Hybrid reads n numbers of so many bits, in runs of one number and of bit-packed ones, behind dst (Parquet specification, "Run Length Encoding / Bit-Packing
-// Hybrid").
+// Hybrid reads n numbers of so many bits, in runs of one number and of bit-packed ones, behind dst (Parquet specification, "Run
+// Length Encoding / Bit-Packing Hybrid").
 func Hybrid[T Number](dst []T, data []byte, width, n int) ([]T, error) {
 	if width < 0 || width > 32 {
 		return dst, damaged("numbers of %d bits", width)

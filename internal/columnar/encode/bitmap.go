@@ -113,8 +113,8 @@ func sameBytes(list []byte) int {
 	return n
 }
 
-// Runs appends booleans in the encoding RLE, as the values of a page: the length of what follows in four bytes, then the hybrid encoding with
-// one bit for each.
+// Runs appends booleans in the encoding RLE, as the values of a page: the length of what follows in four bytes, then the hybrid
+// encoding with one bit for each.
 func Runs(dst []byte, values *Bitmap) []byte {
 	at := len(dst)
 	dst = HybridBits(append(dst, 0, 0, 0, 0), values)

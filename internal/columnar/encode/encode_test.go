@@ -214,7 +214,8 @@ func TestTextDictionary(t *testing.T) {
 	for round := range 2 {
 		numbers := map[string]uint32{}
 		for i := range 20_000 {
-			for _, text := range []string{fmt.Sprint(i % 5000), fmt.Sprintf("a longer text with the number %d in it", i%300), "", string(make([]byte, i%20))} {
+			for _, text := range []string{fmt.Sprint(i % 5000), fmt.Sprintf("a longer text with the number %d in it", i%300), "",
+				string(make([]byte, i%20))} {
 				id := d.ID([]byte(text))
 				if known, ok := numbers[text]; ok && known != id {
 					t.Fatalf("%q has the numbers %d and %d", text, known, id)
@@ -242,7 +243,8 @@ func TestPlainAndBits(t *testing.T) {
 	if got := PlainText([]byte{9}, []byte("ab")); !reflect.DeepEqual(got, []byte{9, 2, 0, 0, 0, 'a', 'b'}) {
 		t.Errorf("%v", got)
 	}
-	if got := bitmapOf([]bool{true, false, true, false, false, false, false, true, true}).Bytes; !reflect.DeepEqual(got, []byte{0x85, 1}) {
+	if got := bitmapOf([]bool{true, false, true, false, false, false, false, true, true}).Bytes; !reflect.DeepEqual(got,
+		[]byte{0x85, 1}) {
 		t.Errorf("%v", got)
 	}
 	for most, want := range map[int]int{0: 0, 1: 1, 2: 2, 255: 8, 256: 9} {

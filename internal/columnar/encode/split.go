@@ -41,8 +41,8 @@ func Lengths(dst, plain []byte) []byte {
 	return dst
 }
 
-// Prefixes appends byte strings, given in plain encoding, in the encoding DELTA_BYTE_ARRAY: how many bytes each shares with the one before, as
-// deltas, and then what is left of each as Lengths does.
+// Prefixes appends byte strings, given in plain encoding, in the encoding DELTA_BYTE_ARRAY: how many bytes each shares with the
+// one before, as deltas, and then what is left of each as Lengths does.
 func Prefixes(dst, plain []byte) []byte {
 	var shared []int32
 	var rests, previous []byte

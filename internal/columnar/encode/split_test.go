@@ -43,7 +43,8 @@ func readLengths(t testing.TB, b []byte, n int) []string {
 func samples() map[string][]string {
 	random := rand.New(rand.NewSource(11))
 	words := []string{"", "a", "Cairn Bay", "Cairn Bay East", "über den Wellen", strings.Repeat("long ", 200), "\x00\xff"}
-	out := map[string][]string{"none": nil, "one": {"hatch open"}, "empty ones": {"", "", ""}, "the same": slices.Repeat([]string{"OS-0213"}, 300)}
+	out := map[string][]string{"none": nil, "one": {"hatch open"}, "empty ones": {"", "", ""},
+		"the same": slices.Repeat([]string{"OS-0213"}, 300)}
 	for range 500 {
 		out["in order"] = append(out["in order"], fmt.Sprintf("mooring of buoy %05d", len(out["in order"])*3))
 		out["mixed"] = append(out["mixed"], words[random.Intn(len(words))])

@@ -7,8 +7,8 @@ import (
 	"slices"
 )
 
-// bloom gathers the values of one column for a Bloom filter of each row group ("Bloom Filter Index"): their hashes until the row group ends, when it is known
-// how many there are.
+// bloom gathers the values of one column for a Bloom filter of each row group ("Bloom Filter Index"): their hashes until the
+// row group ends, when it is known how many there are.
 type bloom struct {
 	hashes []uint64
 	groups []message // those of the open stripe

@@ -14,7 +14,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// filters reads the Bloom filters of a column of the first stripe, and returns for each a function that tells whether a hash may be in it.
+// filters reads the Bloom filters of a column of the first stripe, and returns for each a function that tells whether a hash
+// may be in it.
 func filters(t *testing.T, f *File, column int) (out []func(hash uint64) bool) {
 	t.Helper()
 	columns, _, err := f.streamsOf(f.tail.stripes[0])
@@ -128,8 +129,11 @@ func written(t *testing.T, s schema.Schema, o Options, rows []string) []byte {
 
 // TestBloomFilters writes filters of all types that have them, in parts too, and looks for values that are there and others.
 func TestBloomFilters(t *testing.T) {
-	s := schema.Schema{Fields: []schema.Field{field(0, "id", schema.Long), {Name: "pos", Type: schema.Type{Kind: schema.Struct, Fields: []schema.Field{field(0, "lat", schema.Double), field(0, "area", schema.String)}}},
-		{Name: "marks", Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Int}}}}}}
+	s := schema.Schema{Fields: []schema.Field{field(0, "id", schema.Long),
+		{Name: "pos", Type: schema.Type{Kind: schema.Struct,
+			Fields: []schema.Field{field(0, "lat", schema.Double), field(0, "area", schema.String)}}},
+		{Name: "marks", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Int}}}}}}
 	s.AssignIDs()
 	var text []string
 	const rows = 2*stride + 17
@@ -142,7 +146,8 @@ func TestBloomFilters(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if layout, err := f.Layout(); err != nil || !layout.Columns[0].Bloom || layout.Columns[1].Bloom || !layout.Columns[2].Bloom || !layout.Columns[3].Bloom {
+		if layout, err := f.Layout(); err != nil || !layout.Columns[0].Bloom || layout.Columns[1].Bloom || !layout.Columns[2].Bloom ||
+			!layout.Columns[3].Bloom {
 			t.Errorf("%+v, %v", layout.Columns, err)
 		}
 		ids, areas, marks := filters(t, f, 1), filters(t, f, 4), filters(t, f, 6)

@@ -14,7 +14,8 @@ import (
 	"trevak/internal/schema"
 )
 
-// column collects the values of one column of the type tree for the open stripe. A part of a struct, list or map has values only where that has.
+// column collects the values of one column of the type tree for the open stripe. A part of a struct, list or map has values
+// only where that has.
 type column struct {
 	field    schema.Field
 	kind     kind
@@ -212,8 +213,8 @@ func addLongs[T ~int32 | ~int64](c *column, list []T, rows []int32) {
 	}
 }
 
-// timestamps takes instants in microseconds: seconds since the epoch, and nanoseconds with their trailing zeros counted. Readers take a second off
-// where there is a fraction before 1970, so one is added here ("Timestamp Columns").
+// timestamps takes instants in microseconds: seconds since the epoch, and nanoseconds with their trailing zeros counted.
+// Readers take a second off where there is a fraction before 1970, so one is added here ("Timestamp Columns").
 func (c *column) timestamps(list []arrow.Timestamp, rows []int32) error {
 	for _, row := range rows {
 		micros := int64(list[row])
@@ -224,7 +225,8 @@ func (c *column) timestamps(list []arrow.Timestamp, rows []int32) error {
 		seconds, rest := floorDivide(micros, 1e6)
 		if seconds < 0 && rest > 999 {
 			if seconds++; seconds == 0 {
-				return fmt.Errorf("column %q: a time within the last second of 1969 has no form in ORC, as its readers take it for one of 1970; write another format",
+				return fmt.Errorf("column %q: a time within the last second of 1969 has no form in ORC, as its readers take it for "+
+					"one of 1970; write another format",
 					c.field.Name)
 			}
 		}
@@ -387,7 +389,8 @@ func (c *column) dictionary() []stream {
 		lengths.add(int64(end - start))
 		start = end
 	}
-	out := []stream{ids.finish(streamData), {kind: streamDictionary, body: append([]byte{}, c.words.Bytes...)}, lengths.finish(streamLength)}
+	out := []stream{ids.finish(streamData), {kind: streamDictionary, body: append([]byte{}, c.words.Bytes...)},
+		lengths.finish(streamLength)}
 	out[2].places = nil
 	return out
 }

@@ -136,7 +136,8 @@ func (f *File) streamsOf(s stripe) (columns []streams, zone string, err error) {
 			if c.inputs == nil {
 				c.inputs = map[uint64]*input{}
 			}
-			c.inputs[kind] = &input{name: fmt.Sprintf("column %d at byte %d", column, at), packed: io.NewSectionReader(f.r, at, int64(length)), unpack: f.tail.unpack}
+			c.inputs[kind] = &input{name: fmt.Sprintf("column %d at byte %d", column, at),
+				packed: io.NewSectionReader(f.r, at, int64(length)), unpack: f.tail.unpack}
 			c.bytes += int64(length)
 			at += int64(length)
 		case 2:

@@ -253,7 +253,8 @@ func (in *integerInput) unpackBits(n, width int) {
 	}
 }
 
-// deltas reads a first value, a first step, and the sizes of the other steps, all in the first one's direction; without a width all steps are the same.
+// deltas reads a first value, a first step, and the sizes of the other steps, all in the first one's direction; without a width
+// all steps are the same.
 func (in *integerInput) deltas(n, code int) {
 	v := in.value(in.uvarint())
 	step := protowire.DecodeZigZag(in.uvarint())
@@ -279,8 +280,8 @@ func (in *integerInput) deltas(n, code int) {
 	}
 }
 
-// patched reads values above a base, some of which get more bits from a list of patches: each says how many values after the one before it lies, and
-// the bits.
+// patched reads values above a base, some of which get more bits from a list of patches: each says how many values after the
+// one before it lies, and the bits.
 func (in *integerInput) patched(n, width int) {
 	third, fourth := in.byte(), in.byte()
 	baseBytes, patchWidth := int(third>>5)+1, codeWidth(int(third&31))

@@ -36,7 +36,8 @@ const (
 	kindTimestampInstant
 )
 
-var kindNames = []string{"boolean", "byte", "short", "int", "long", "float", "double", "string", "binary", "timestamp", "list", "map", "struct",
+var kindNames = []string{"boolean", "byte", "short", "int", "long", "float", "double", "string", "binary", "timestamp", "list", "map",
+	"struct",
 	"union", "decimal", "date", "varchar", "char", "timestamp-instant"}
 
 func (k kind) String() string {

@@ -17,8 +17,8 @@ import (
 	"trevak/internal/rowtext"
 )
 
-// buoyRows is how many rows the files in testdata have. Others wrote them, from the same invented rows: with run lengths of both versions, dictionaries and
-// none, every codec, one stripe and several, and with and without Bloom filters.
+// buoyRows is how many rows the files in testdata have. Others wrote them, from the same invented rows: with run lengths of
+// both versions, dictionaries and none, every codec, one stripe and several, and with and without Bloom filters.
 const buoyRows = 400
 
 // buoyRow is what a row of these files holds, as JSON lines have it.
@@ -115,7 +115,8 @@ func TestFilesOfOthers(t *testing.T) {
 			rows += s.Rows
 		}
 		id := l.Columns[0]
-		if rows != buoyRows || f.Rows() != buoyRows || id.Values != buoyRows || id.Smallest != "-600000000" || id.Largest != "-200998803" {
+		if rows != buoyRows || f.Rows() != buoyRows || id.Values != buoyRows || id.Smallest != "-600000000" ||
+			id.Largest != "-200998803" {
 			t.Errorf("%s: %d rows in stripes, %+v", path, rows, id)
 		}
 		codec, _, _ := strings.Cut(strings.TrimSuffix(filepath.Base(path), ".orc")[len("v11-"):], "-")

@@ -112,8 +112,8 @@ func (s *integers) varied(list []int64) {
 	s.body = packBits(s.body, list, width, s.stored)
 }
 
-// steps returns how many bits the steps after the first take, 0 where all steps are the same; ok is false where values rise and fall, or do not fit a
-// subtraction.
+// steps returns how many bits the steps after the first take, 0 where all steps are the same; ok is false where values rise and
+// fall, or do not fit a subtraction.
 func steps(list []int64) (width int, ok bool) {
 	first := list[1] - list[0]
 	same, all := true, uint64(0)
@@ -218,7 +218,8 @@ func codeWidth(code int) int {
 	return wideWidths[code-24]
 }
 
-// byteRuns writes bytes in runs ("Byte Run Length Encoding"): repeated ones as a count and the byte, others with a negative count before them.
+// byteRuns writes bytes in runs ("Byte Run Length Encoding"): repeated ones as a count and the byte, others with a negative
+// count before them.
 func byteRuns(dst, list []byte) []byte {
 	const shortest, longest, literals = 3, 127 + 3, 128
 	for len(list) > 0 {

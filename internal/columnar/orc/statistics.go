@@ -94,7 +94,8 @@ func (s *statistics) merge(o *statistics) {
 	case !o.ranged:
 		return
 	case !ranged:
-		s.low, s.high, s.lowFloat, s.highFloat, s.lowNumber, s.highNumber = o.low, o.high, o.lowFloat, o.highFloat, o.lowNumber, o.highNumber
+		s.low, s.high, s.lowFloat, s.highFloat, s.lowNumber, s.highNumber = o.low, o.high, o.lowFloat, o.highFloat, o.lowNumber,
+			o.highNumber
 		s.lowText, s.highText, s.ranged = bytes.Clone(o.lowText), bytes.Clone(o.highText), true
 		return
 	}
@@ -142,7 +143,8 @@ func (s *statistics) encode(k kind, scale int) message {
 		}
 		out.bytes(3, part)
 	case kindString:
-		if s.ranged && len(s.lowText) <= longestBound && len(s.highText) <= longestBound && utf8.Valid(s.lowText) && utf8.Valid(s.highText) {
+		if s.ranged && len(s.lowText) <= longestBound && len(s.highText) <= longestBound && utf8.Valid(s.lowText) &&
+			utf8.Valid(s.highText) {
 			part.bytes(1, s.lowText)
 			part.bytes(2, s.highText)
 		}

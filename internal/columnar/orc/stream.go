@@ -1,7 +1,7 @@
 package orc
 
-// place is where a row group begins in a stream: the offset in what was encoded, and what the index adds to it: how many values, and bits, of the
-// run that begins there are to be passed over ("Row Group Index").
+// place is where a row group begins in a stream: the offset in what was encoded, and what the index adds to it: how many
+// values, and bits, of the run that begins there are to be passed over ("Row Group Index").
 type place struct {
 	offset int
 	inside []uint64

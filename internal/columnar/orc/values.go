@@ -229,8 +229,9 @@ func (r *reader) texts(n int, valid []bool) [][]byte {
 // furthest is how many seconds from 1970 a time in microseconds lies at most.
 const furthest = math.MaxInt64/1_000_000 - 1_000_000
 
-// timestamp reads a time in microseconds; what lies below one is cut. Readers take a second off where there is a fraction before 1970. Where its type has no
-// zone, what is counted from is the epoch in the writer's zone, and what is meant the time on the clocks there.
+// timestamp reads a time in microseconds; what lies below one is cut. Readers take a second off where there is a fraction
+// before 1970. Where its type has no zone, what is counted from is the epoch in the writer's zone, and what is meant the time
+// on the clocks there.
 func (r *reader) timestamp() int64 {
 	base := int64(epoch)
 	local := r.zone != nil && r.kind == kindTimestamp

@@ -20,8 +20,8 @@ type Options struct {
 	// Codec is none, gzip (the format's zlib), snappy, lz4 or zstd; Level its level, 0 for its default.
 	Codec string
 	Level int
-	// StripeRows and StripeBytes end a stripe, whichever is reached first; the bytes are those of encoded streams before compression. Where they
-	// are 0, defaultRows and defaultBytes do.
+	// StripeRows and StripeBytes end a stripe, whichever is reached first; the bytes are those of encoded streams before
+	// compression. Where they are 0, defaultRows and defaultBytes do.
 	StripeRows, StripeBytes int64
 	// Bloom are columns, by their legal paths, that get Bloom filters: whole numbers, dates, times, texts and bytes.
 	Bloom []string
@@ -55,7 +55,8 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	}
 	o.StripeRows, o.StripeBytes = cmp.Or(o.StripeRows, defaultRows), cmp.Or(o.StripeBytes, defaultBytes)
 	id := 0
-	out := &Writer{sink: w, options: o, packer: p, root: newColumn(schema.Field{Required: true, Type: schema.Type{Kind: schema.Struct, Fields: s.Fields}}, &id)}
+	out := &Writer{sink: w, options: o, packer: p,
+		root: newColumn(schema.Field{Required: true, Type: schema.Type{Kind: schema.Struct, Fields: s.Fields}}, &id)}
 	out.root.walk(func(c *column) { out.columns = append(out.columns, c) })
 	id = 0
 	s.Walk(func(path string, _ *schema.Field) {
@@ -206,7 +207,8 @@ func streamMessage(kind uint64, column, length int) message {
 	return m
 }
 
-// column compresses the streams of a column, and writes its index: for each row group where it begins in every stream, and its statistics.
+// column compresses the streams of a column, and writes its index: for each row group where it begins in every stream, and its
+// statistics.
 func (w *Writer) column(c *column, groups []statistics, streams []stream) (index []byte, packed [][]byte, err error) {
 	positions := make([][]uint64, len(groups))
 	for _, s := range streams {
@@ -235,7 +237,8 @@ func (w *Writer) column(c *column, groups []statistics, streams []stream) (index
 	return index, packed, err
 }
 
-// Close ends the open stripe and writes the tail of the file: the statistics of stripes, the footer, and the postscript with its length ("File Tail").
+// Close ends the open stripe and writes the tail of the file: the statistics of stripes, the footer, and the postscript with
+// its length ("File Tail").
 func (w *Writer) Close() (rows int64, err error) {
 	if err := w.EndStripe(); err != nil {
 		return 0, err

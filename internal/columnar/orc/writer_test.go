@@ -23,11 +23,14 @@ func field(id int, name string, k schema.Kind) schema.Field {
 // calls are columns of most types, with parts.
 func calls() schema.Schema {
 	s := schema.Schema{Fields: []schema.Field{
-		field(0, "id", schema.Long), field(0, "buoy", schema.String), field(0, "note", schema.String), field(0, "depth", schema.Double), field(0, "ok", schema.Boolean), field(0, "day", schema.Date),
+		field(0, "id", schema.Long), field(0, "buoy", schema.String), field(0, "note", schema.String), field(0, "depth", schema.Double),
+		field(0, "ok", schema.Boolean), field(0, "day", schema.Date),
 		field(0, "at", schema.TimestampTz), field(0, "local", schema.Timestamp), field(0, "t", schema.Time),
 		{Name: "price", Type: schema.Type{Kind: schema.Decimal, Precision: 20, Scale: 3}},
-		{Name: "marks", Type: schema.Type{Kind: schema.List, Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Int}}}},
-		{Name: "by", Type: schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}, Element: &schema.Field{Name: schema.ValueName, Type: schema.Type{Kind: schema.Float}}}},
+		{Name: "marks", Type: schema.Type{Kind: schema.List,
+			Element: &schema.Field{Name: schema.ElementName, Type: schema.Type{Kind: schema.Int}}}},
+		{Name: "by", Type: schema.Type{Kind: schema.Map, Key: &schema.Field{Name: schema.KeyName, Type: schema.Type{Kind: schema.String},
+			Required: true}, Element: &schema.Field{Name: schema.ValueName, Type: schema.Type{Kind: schema.Float}}}},
 	}}
 	s.AssignIDs()
 	return s
@@ -50,10 +53,15 @@ func rowsOf(random *rand.Rand, first, n int) string {
 		for k := range random.IntN(3) {
 			by = append(by, fmt.Sprintf(`{"key":"k%d","value":%s}`, k, some(0.7, "%d.5", random.IntN(100))))
 		}
-		out = append(out, fmt.Sprintf(`{"id":%d,"buoy":"OS-%04d","note":%s,"depth":%s,"ok":%s,"day":%s,"at":%s,"local":%s,"t":%s,"price":%s,"marks":%s,"by":%s}`, i*i-500, random.IntN(40),
-			some(0.5, `"call %x"`, random.Uint64()), some(0.9, "%g", random.NormFloat64()*100), some(0.8, "%t", i%7 < 3), some(0.9, `"20%02d-%02d-%02d"`, 10+random.IntN(80), 1+random.IntN(12), 1+random.IntN(28)),
-			some(0.9, `"2031-05-%02dT%02d:%02d:%02d.%06dZ"`, 1+i%28, random.IntN(24), i%60, random.IntN(60), random.IntN(1000)*1000), some(0.9, `"1931-05-01T10:00:00.%d"`, random.IntN(10)),
-			some(0.5, `"%02d:00:00.000007"`, random.IntN(24)), some(0.9, `"%d.%03d"`, random.Int64N(1<<uint(1+random.IntN(50))), random.IntN(1000)), some(0.8, "[%s]", strings.Join(marks, ",")),
+		out = append(out, fmt.Sprintf(
+			`{"id":%d,"buoy":"OS-%04d","note":%s,"depth":%s,"ok":%s,"day":%s,"at":%s,"local":%s,"t":%s,"price":%s,"marks":%s,"by":%s}`,
+			i*i-500, random.IntN(40),
+			some(0.5, `"call %x"`, random.Uint64()), some(0.9, "%g", random.NormFloat64()*100), some(0.8, "%t", i%7 < 3),
+			some(0.9, `"20%02d-%02d-%02d"`, 10+random.IntN(80), 1+random.IntN(12), 1+random.IntN(28)),
+			some(0.9, `"2031-05-%02dT%02d:%02d:%02d.%06dZ"`, 1+i%28, random.IntN(24), i%60, random.IntN(60), random.IntN(1000)*1000),
+			some(0.9, `"1931-05-01T10:00:00.%d"`, random.IntN(10)),
+			some(0.5, `"%02d:00:00.000007"`, random.IntN(24)), some(0.9, `"%d.%03d"`, random.Int64N(1<<uint(1+random.IntN(50))),
+				random.IntN(1000)), some(0.8, "[%s]", strings.Join(marks, ",")),
 			some(0.8, "[%s]", strings.Join(by, ","))))
 	}
 	return "[" + strings.Join(out, ",") + "]"
@@ -71,7 +79,8 @@ func batchOf(t *testing.T, s schema.Schema, text string) arrow.RecordBatch {
 // With every codec, in one stripe or several, what was written reads back equal.
 func TestEveryCodecReadsBackEqual(t *testing.T) {
 	s := calls()
-	for _, o := range []Options{{Codec: "none"}, {Codec: "gzip"}, {Codec: "gzip", Level: 9}, {Codec: "snappy"}, {Codec: "lz4"}, {Codec: "zstd"}, {Codec: "zstd", Level: 9}, {Codec: "zstd", StripeRows: 700},
+	for _, o := range []Options{{Codec: "none"}, {Codec: "gzip"}, {Codec: "gzip", Level: 9}, {Codec: "snappy"}, {Codec: "lz4"},
+		{Codec: "zstd"}, {Codec: "zstd", Level: 9}, {Codec: "zstd", StripeRows: 700},
 		{Codec: "lz4", StripeBytes: 20 << 10}} {
 		random := rand.New(rand.NewPCG(5, uint64(o.Level)))
 		if o.StripeRows == 0 {
@@ -114,7 +123,8 @@ func TestEveryCodecReadsBackEqual(t *testing.T) {
 			t.Errorf("%+v: %d stripes, %s", o, len(l.Stripes), l.Codec)
 		}
 	}
-	if _, err := NewWriter(&bytes.Buffer{}, s, Options{Codec: "brotli"}); err == nil || !strings.Contains(err.Error(), "not written with brotli") {
+	if _, err := NewWriter(&bytes.Buffer{}, s, Options{Codec: "brotli"}); err == nil ||
+		!strings.Contains(err.Error(), "not written with brotli") {
 		t.Errorf("%v", err)
 	}
 }

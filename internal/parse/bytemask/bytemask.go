@@ -1,7 +1,8 @@
-// Package bytemask finds the bytes that stand between things: it makes of text a bit for each byte, set where the byte is one of three.
+// Package bytemask finds the bytes that stand between things: it makes of text a bit for each byte, set where the byte is one
+// of three.
 //
-// What comes in are bytes, what goes out are words of 64 bits, the lowest for the first byte. On processors that compare 32 bytes at once it does; the
-// other way, eight at a time, gives the same.
+// What comes in are bytes, what goes out are words of 64 bits, the lowest for the first byte. On processors that compare 32
+// bytes at once it does; the other way, eight at a time, gives the same.
 package bytemask
 
 import "encoding/binary"
@@ -9,8 +10,8 @@ import "encoding/binary"
 // Word is how many bytes one word of a mask is for.
 const Word = 64
 
-// Of sets dst[i] to the mask of bytes 64*i to 64*i+63 of data: a bit is set where the byte is a, b or c. Bytes beyond the end of data are none of
-// these. It returns dst cut to the words that data has, all of it when it is too short for data.
+// Of sets dst[i] to the mask of bytes 64*i to 64*i+63 of data: a bit is set where the byte is a, b or c. Bytes beyond the end
+// of data are none of these. It returns dst cut to the words that data has, all of it when it is too short for data.
 func Of(dst []uint64, data []byte, a, b, c byte) []uint64 {
 	whole := min(len(data)/Word, len(dst))
 	if whole > 0 {
@@ -26,8 +27,8 @@ func Of(dst []uint64, data []byte, a, b, c byte) []uint64 {
 	return dst[:whole+1]
 }
 
-// Fields does at once what Of does for delimiters and line feeds, for line feeds, and for quotes: each of the three has room for the same number of words.
-// It returns how many it set, and whether all bytes of these are ASCII.
+// Fields does at once what Of does for delimiters and line feeds, for line feeds, and for quotes: each of the three has room
+// for the same number of words. It returns how many it set, and whether all bytes of these are ASCII.
 func Fields(ends, feeds, quotes []uint64, data []byte, delimiter, quote byte) (words int, ascii bool) {
 	words = min(len(data)/Word, len(ends))
 	tops := byte(0)

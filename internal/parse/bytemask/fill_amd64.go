@@ -21,8 +21,8 @@ func fill(dst []uint64, data []byte, a, b, c byte) {
 //go:noescape
 func fieldsAVX2(ends, feeds, quotes *uint64, data *byte, words int, delimiter, quote byte) (tops byte)
 
-// fillFields sets each word of ends to the mask of delimiters and line feeds in its 64 bytes of data, of feeds to that of line feeds, and of quotes to that of
-// quotes. The top bit of tops is set where one of the bytes has it.
+// fillFields sets each word of ends to the mask of delimiters and line feeds in its 64 bytes of data, of feeds to that of line
+// feeds, and of quotes to that of quotes. The top bit of tops is set where one of the bytes has it.
 func fillFields(ends, feeds, quotes []uint64, data []byte, delimiter, quote byte) (tops byte) {
 	if cpu.X86.HasAVX2 {
 		return fieldsAVX2(&ends[0], &feeds[0], &quotes[0], &data[0], len(ends), delimiter, quote)

@@ -6,9 +6,9 @@ import (
 	"trevak/internal/lexical"
 )
 
-// Keys gathers the first n texts from one on as numbers, as lexical.ShortKey has them, with their sizes in bytes. present has a bit for
-// each that is not empty. others has one for each that must be asked for itself: those that are longer than eight bytes, have escapes, are empty in
-// quotes or stand at the very end of the block; their key and size are 0.
+// Keys gathers the first n texts from one on as numbers, as lexical.ShortKey has them, with their sizes in bytes. present has a
+// bit for each that is not empty. others has one for each that must be asked for itself: those that are longer than eight
+// bytes, have escapes, are empty in quotes or stand at the very end of the block; their key and size are 0.
 func (c *Column) Keys(from, n int, keys, sizes *[lexical.Together]uint64) (present, others uint64) {
 	return c.keys(c.Spans[from*c.Stride:], min(n, lexical.Together), keys, sizes)
 }
@@ -32,8 +32,8 @@ func (c *Column) keysOneByOne(spans []Span, n int, keys, sizes *[lexical.Togethe
 	return present, others
 }
 
-// Places finds the first n texts from one on. present has a bit for each that is not empty; others has one for each that must be asked for
-// itself: those that have escapes or are empty in quotes. The sizes of those are 0.
+// Places finds the first n texts from one on. present has a bit for each that is not empty; others has one for each that must
+// be asked for itself: those that have escapes or are empty in quotes. The sizes of those are 0.
 func (c *Column) Places(from, n int, places *[lexical.Together]lexical.Place) (present, others uint64) {
 	spans := c.Spans[from*c.Stride:]
 	for i := range min(n, lexical.Together) {

@@ -9,8 +9,8 @@ import (
 	"trevak/internal/lexical"
 )
 
-// keysBMI gathers the texts of n spans, of which there must be one, that are stride apart, by the instructions for bits of newer processors. Texts that
-// begin behind last are among the others.
+// keysBMI gathers the texts of n spans, of which there must be one, that are stride apart, by the instructions for bits of newer
+// processors. Texts that begin behind last are among the others.
 //
 //go:noescape
 func keysBMI(spans *Span, stride, n int, data *byte, last int, keys, sizes *[lexical.Together]uint64) (present, others uint64)
@@ -24,11 +24,13 @@ func (c *Column) keys(spans []Span, n int, keys, sizes *[lexical.Together]uint64
 	return c.keysOneByOne(spans, n, keys, sizes)
 }
 
-// wordsSSE gathers the texts of n spans, of which there must be one, that are stride apart, by instructions that every processor of the kind has. It says
-// which have to do with quotes; that their words tell is left to be done. Texts that begin behind last are among the others.
+// wordsSSE gathers the texts of n spans, of which there must be one, that are stride apart, by instructions that every processor
+// of the kind has. It says which have to do with quotes; that their words tell is left to be done. Texts that begin behind last
+// are among the others.
 //
 //go:noescape
-func wordsSSE(spans *Span, stride, n int, data *byte, last int, words *[lexical.Together]lexical.Word, masks *[lexical.WordBytes + 1][2]lexical.Word) (quoted, others uint64)
+func wordsSSE(spans *Span, stride, n int, data *byte, last int, words *[lexical.Together]lexical.Word,
+	masks *[lexical.WordBytes + 1][2]lexical.Word) (quoted, others uint64)
 
 // wordMasks are, for each size of a text, what its word has of the 16 bytes that it lies in, and what more the word is.
 var wordMasks = func() (masks [lexical.WordBytes + 1][2]lexical.Word) {

@@ -56,7 +56,8 @@ func TestGatheringAgreesWithAnyProcessor(t *testing.T) {
 		present, others := c.Keys(from, n, &keys, &sizes)
 		present2, others2 := c.keysOneByOne(spans, n, &keys2, &sizes2)
 		if present != present2 || others != others2 || keys != keys2 || sizes != sizes2 {
-			t.Fatalf("round %d: keys of %d texts: present %x, others %x; for any processor %x, %x", round, n, present, others, present2, others2)
+			t.Fatalf("round %d: keys of %d texts: present %x, others %x; for any processor %x, %x", round, n, present, others, present2,
+				others2)
 		}
 		var words, words2 [lexical.Together]lexical.Word
 		far := c.Words(from, n, &words)
@@ -67,7 +68,8 @@ func TestGatheringAgreesWithAnyProcessor(t *testing.T) {
 		found, odd := c.Places(from, n, &places)
 		for i := range n {
 			text, quoted, escaped := c.Text(from + i)
-			if bit := uint64(1) << i; present&bit != 0 && (escaped || keys[i] != lexical.ShortKey(text) || sizes[i] != uint64(len(text))) {
+			if bit := uint64(1) << i; present&bit != 0 &&
+				(escaped || keys[i] != lexical.ShortKey(text) || sizes[i] != uint64(len(text))) {
 				t.Fatalf("round %d: key %x of %d bytes for %q", round, keys[i], sizes[i], text)
 			} else if present&bit == 0 && others&bit == 0 && (len(text) > 0 || quoted) {
 				t.Fatalf("round %d: %q is not gathered", round, text)
@@ -77,7 +79,8 @@ func TestGatheringAgreesWithAnyProcessor(t *testing.T) {
 			}
 			p, there, asked := places[i], found>>i&1 == 1, odd>>i&1 == 1
 			if asked != (escaped || quoted && len(text) == 0) || there != (len(text) > 0 && !escaped) {
-				t.Fatalf("round %d: %q, quoted %v, escaped %v, is there: %v, to be asked for: %v", round, text, quoted, escaped, there, asked)
+				t.Fatalf("round %d: %q, quoted %v, escaped %v, is there: %v, to be asked for: %v", round, text, quoted, escaped, there,
+					asked)
 			}
 			if there && string(c.Data[p.Start:p.Start+p.Size]) != string(text) || !there && p.Size != 0 {
 				t.Fatalf("round %d: %d bytes at %d are not %q", round, p.Size, p.Start, text)
@@ -87,7 +90,8 @@ func TestGatheringAgreesWithAnyProcessor(t *testing.T) {
 }
 
 func TestValuesAreUnquoted(t *testing.T) {
-	c := Column{Data: []byte("x,aabb,plain,"), Spans: []Span{{0, 1}, {2, 6 | Flag}, {7 | Flag, 12}, {12, 12}}, Stride: 1, Unquoter: halves{}}
+	c := Column{Data: []byte("x,aabb,plain,"), Spans: []Span{{0, 1}, {2, 6 | Flag}, {7 | Flag, 12}, {12, 12}}, Stride: 1,
+		Unquoter: halves{}}
 	scratch := []byte("kept from before")
 	for i, want := range []struct {
 		text   string

@@ -19,13 +19,18 @@ func TestBlanksAndWidths(t *testing.T) {
 		problems string
 	}{
 		{"runs of blanks", Parser{Dialect: blanks}, "  a \t b\n\nc d  \r\ne  f", "[[a b] [c d] [e f]]", "[]"},
-		{"quotes among blanks", Parser{Dialect: blanks}, "\"a b\"  \"\"  c\"d\n\"x \"\"y\n z\" e f\n", "[[q:a b q: c\"d] [q:x \"y\n z e f]]", "[]"},
-		{"text behind a quote", Parser{Dialect: blanks}, "\"a\"b c\nd e\n", "[[d e]]", "[1@0 has text after the closing quote of a field]"},
+		{"quotes among blanks", Parser{Dialect: blanks}, "\"a b\"  \"\"  c\"d\n\"x \"\"y\n z\" e f\n",
+			"[[q:a b q: c\"d] [q:x \"y\n z e f]]", "[]"},
+		{"text behind a quote", Parser{Dialect: blanks}, "\"a\"b c\nd e\n", "[[d e]]",
+			"[1@0 has text after the closing quote of a field]"},
 		{"too few among blanks", Parser{Dialect: blanks, Width: 2}, "a\nb c\n", "[[b c]]", "[1@0 has 1 field where 2 are expected]"},
 		{"widths", Parser{Dialect: widths, Width: 2}, "a  b c \nü  12345\nx\n\n  y    z\n", "[[a b c] [ü 12345] [x ] [y z]]", "[]"},
-		{"more than the widths", Parser{Dialect: widths, Width: 2}, "a  12345 67\nb  c\n", "[[b c]]", "[1@0 has 3 fields where 2 are expected]"},
-		{"a delimiter at the end of records", Parser{Dialect: closed, Width: 2}, "a,b,\nc,,\nd,e\nf,g,\"\"\n,,\n", "[[a b] [c ] [d e] [ ]]", "[4@13 has 3 fields where 2 are expected]"},
-		{"some lacking fields", Parser{Dialect: comma, Width: 4, Least: 2}, "a,b,c,d\ne,f\ng\nh,i,j,k,l\n\"m\",\"n\"", "[[a b c d] [e f  ] [q:m q:n  ]]", "[3@12 has 1 field where 4 are expected 4@14 has 5 fields where 4 are expected]"},
+		{"more than the widths", Parser{Dialect: widths, Width: 2}, "a  12345 67\nb  c\n", "[[b c]]",
+			"[1@0 has 3 fields where 2 are expected]"},
+		{"a delimiter at the end of records", Parser{Dialect: closed, Width: 2}, "a,b,\nc,,\nd,e\nf,g,\"\"\n,,\n",
+			"[[a b] [c ] [d e] [ ]]", "[4@13 has 3 fields where 2 are expected]"},
+		{"some lacking fields", Parser{Dialect: comma, Width: 4, Least: 2}, "a,b,c,d\ne,f\ng\nh,i,j,k,l\n\"m\",\"n\"",
+			"[[a b c d] [e f  ] [q:m q:n  ]]", "[3@12 has 1 field where 4 are expected 4@14 has 5 fields where 4 are expected]"},
 	}
 	for _, test := range tests {
 		for size := 1; size < len(test.text)+2; size++ {
@@ -38,7 +43,8 @@ func TestBlanksAndWidths(t *testing.T) {
 }
 
 func TestDelimitersAsText(t *testing.T) {
-	for _, d := range []Dialect{{Delimiter: ' ', Blanks: true, Quote: '"'}, {Widths: []int{5, 12}}, {Delimiter: ',', Quote: '"'}, {Delimiter: '|', Rest: "|", Quote: '"'}, {Delimiter: noDelimiter, Quote: '"'}} {
+	for _, d := range []Dialect{{Delimiter: ' ', Blanks: true, Quote: '"'}, {Widths: []int{5, 12}}, {Delimiter: ',', Quote: '"'},
+		{Delimiter: '|', Rest: "|", Quote: '"'}, {Delimiter: noDelimiter, Quote: '"'}} {
 		again := Dialect{Quote: '"'}
 		if again.SetDelimiter(d.DelimiterText()); fmt.Sprint(again) != fmt.Sprint(d) {
 			t.Errorf("%q gives %+v, want %+v", d.DelimiterText(), again, d)

@@ -11,8 +11,9 @@ import (
 // lineEnd is where a line ends among the fields of some words: how many there are up to it, and its offset in the block.
 type lineEnd struct{ fields, at uint32 }
 
-// cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It stops before a field that
-// has quotes where most have none, and behind a record that is not like most, which it takes. Where it can take no field at all ok is false.
+// cutWindow takes the fields from the one that begins at start on that end in the window, and returns where the next begins. It
+// stops before a field that has quotes where most have none, and behind a record that is not like most, which it takes. Where
+// it can take no field at all ok is false.
 func (s *scan) cutWindow(start int) (next int, ok bool) {
 	word := start >> 6
 	i := s.window(word)
@@ -59,7 +60,8 @@ func (s *scan) cutWindow(start int) (next int, ok bool) {
 	return next, true
 }
 
-// settle tells what is outside quotes in the window, from word i on, where a field begins at the bit from. It returns what outside.settle does.
+// settle tells what is outside quotes in the window, from word i on, where a field begins at the bit from. It returns what
+// outside.settle does.
 func (s *scan) settle(i, from int) (words int, regular bool) {
 	if s.Dialect.Escape != 0 || !s.masks.anyQuotes(i, s.words) {
 		return s.outside.upToQuote(&s.masks, i, s.words, from)
@@ -91,7 +93,8 @@ type cut struct {
 	ends, feeds, opens []uint64     // those of feeds are among those of ends
 }
 
-// cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are written, and forgotten.
+// cutTogether is how many fields are taken at once: how many a word has is hard to foresee, so those beyond its last are
+// written, and forgotten.
 const cutTogether = 10
 
 // runGo is run for any processor.
@@ -102,7 +105,8 @@ func (c *cut) runGo(base, start int) (fields, lines, opened, next int) {
 			opened++
 		}
 		for feeds := c.feeds[w]; feeds != 0; feeds &= feeds - 1 {
-			c.lines[lines] = lineEnd{uint32(fields + bits.OnesCount64(ends&(feeds^(feeds-1)))), uint32(base + bits.TrailingZeros64(feeds))}
+			c.lines[lines] = lineEnd{uint32(fields + bits.OnesCount64(ends&(feeds^(feeds-1)))),
+				uint32(base + bits.TrailingZeros64(feeds))}
 			lines++
 		}
 		for ; ends != 0; ends &= ends - 1 {

@@ -63,7 +63,8 @@ func TestRecordsInPieces(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 9))
 	for round := range 3000 {
 		rare := []int{8, 60, 1000}[random.IntN(3)]
-		p := Parser{Dialect: comma, Width: 1 + random.IntN(40), Pad: random.IntN(3) == 0, SkipBlank: random.IntN(2) == 0, Skip: random.IntN(3)}
+		p := Parser{Dialect: comma, Width: 1 + random.IntN(40), Pad: random.IntN(3) == 0, SkipBlank: random.IntN(2) == 0,
+			Skip: random.IntN(3)}
 		if random.IntN(2) == 0 {
 			p.Header = "head,er,line"
 		}
@@ -85,9 +86,11 @@ func TestRecordsInPieces(t *testing.T) {
 		slow.scan.usual = false
 		slow.More(math.MaxInt)
 		for name, r := range map[string]*Records{"some rows at a time": &pieces, "one field at a time": &slow} {
-			if !reflect.DeepEqual(whole.Table(), r.Table()) || !reflect.DeepEqual(whole.starts, r.starts) || fmt.Sprint(whole.Problems) != fmt.Sprint(r.Problems) ||
+			if !reflect.DeepEqual(whole.Table(), r.Table()) || !reflect.DeepEqual(whole.starts, r.starts) ||
+				fmt.Sprint(whole.Problems) != fmt.Sprint(r.Problems) ||
 				whole.Repeated != r.Repeated || !reflect.DeepEqual(whole.Surplus, r.Surplus) {
-				t.Fatalf("round %d: %d rows, %d problems at once, %d and %d when read %s, of\n%q", round, whole.Rows, len(whole.Problems), r.Rows, len(r.Problems), name, block.Data)
+				t.Fatalf("round %d: %d rows, %d problems at once, %d and %d when read %s, of\n%q", round, whole.Rows, len(whole.Problems),
+					r.Rows, len(r.Problems), name, block.Data)
 			}
 		}
 	}
@@ -100,7 +103,8 @@ func TestCutAgreesWithAnyProcessor(t *testing.T) {
 		var a, b cut
 		n := 1 + random.IntN(8)
 		for _, c := range []*cut{&a, &b} {
-			c.dst, c.lines, c.opened = make([]cells.Span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word+1), make([]uint32, n*bytemask.Word+1)
+			c.dst, c.lines, c.opened = make([]cells.Span, n*bytemask.Word+cutTogether), make([]lineEnd, n*bytemask.Word+1),
+				make([]uint32, n*bytemask.Word+1)
 		}
 		for range n {
 			ends := random.Uint64()
@@ -115,9 +119,11 @@ func TestCutAgreesWithAnyProcessor(t *testing.T) {
 		start := max(0, base-random.IntN(64))
 		fields, lines, opened, next := a.run(base, start)
 		fields2, lines2, opened2, next2 := b.runGo(base, start)
-		if fields != fields2 || lines != lines2 || opened != opened2 || next != next2 || !reflect.DeepEqual(a.dst[:fields], b.dst[:fields]) ||
+		if fields != fields2 || lines != lines2 || opened != opened2 || next != next2 ||
+			!reflect.DeepEqual(a.dst[:fields], b.dst[:fields]) ||
 			!reflect.DeepEqual(a.lines[:lines], b.lines[:lines]) || !reflect.DeepEqual(a.opened[:opened], b.opened[:opened]) {
-			t.Fatalf("round %d: %d fields, %d lines, %d opened, next %d; for any processor %d, %d, %d, %d", round, fields, lines, opened, next, fields2, lines2, opened2, next2)
+			t.Fatalf("round %d: %d fields, %d lines, %d opened, next %d; for any processor %d, %d, %d, %d", round, fields, lines, opened,
+				next, fields2, lines2, opened2, next2)
 		}
 	}
 }

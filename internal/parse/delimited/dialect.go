@@ -28,10 +28,11 @@ type Dialect struct {
 	Trim bool
 	// Comment begins a line that is not a record; 0 for none.
 	Comment byte
-	// Blanks says that fields are told apart by any number of spaces and tabs, which mean nothing around a record. Delimiter is a space then.
+	// Blanks says that fields are told apart by any number of spaces and tabs, which mean nothing around a record. Delimiter is
+	// a space then.
 	Blanks bool
-	// Widths are how many characters the fields have where nothing stands between them; blanks around a field, and fields that a line does not reach, are empty. There are no
-	// quotes then.
+	// Widths are how many characters the fields have where nothing stands between them; blanks around a field, and fields that
+	// a line does not reach, are empty. There are no quotes then.
 	Widths []int
 	// Closed says that a delimiter stands behind the last field of a record, too.
 	Closed bool
@@ -99,8 +100,8 @@ func (d Dialect) simple() bool {
 	return d.Rest == "" && d.Quote != 0 && d.Escape == 0 && !d.CR && !d.Trim && d.Comment == 0 && !d.Blanks
 }
 
-// cutSimple is CutLines for a simple dialect with quotes. It returns 0 for others, where the last record does not end behind the last quote, and where quotes open
-// otherwise than at the beginning of a field or doubled.
+// cutSimple is CutLines for a simple dialect with quotes. It returns 0 for others, where the last record does not end behind
+// the last quote, and where quotes open otherwise than at the beginning of a field or doubled.
 func (d Dialect) cutSimple(buf []byte) (cut, lines int) {
 	e := ends{begins: 1}
 	if !d.simple() || e.add(buf, d.Delimiter, d.Quote) != 0 || e.inside != 0 {

@@ -33,7 +33,8 @@ type Records struct {
 	firsts  []uint32 // per row, when Width is 0: number of its first field
 }
 
-// Column returns the texts of one field of all records, which are those read so far. They are r's, whose dialect undoes their doubled quotes.
+// Column returns the texts of one field of all records, which are those read so far. They are r's, whose dialect undoes their
+// doubled quotes.
 func (r *Records) Column(field int) cells.Column {
 	return cells.Column{Data: r.Block.Data, Spans: r.fields[min(field, len(r.fields)):], Stride: r.Width, Unquoter: &r.dialect}
 }
@@ -168,8 +169,8 @@ func (p *Parser) Begin(block *parse.Block, r *Records) {
 	r.scan.begin(p, r)
 }
 
-// More reads so many more rows, or what is left of the block, so that they can be worked on while they are near the processor. It reports whether there
-// are any.
+// More reads so many more rows, or what is left of the block, so that they can be worked on while they are near the processor.
+// It reports whether there are any.
 func (r *Records) More(rows int) bool {
 	known := r.Rows
 	for r.Rows == known && !r.scan.done {

@@ -203,7 +203,8 @@ func TestAnyDialectReadsBackEqual(t *testing.T) {
 	random := rand.New(rand.NewSource(12))
 	for round := range 1500 {
 		delimiter := []string{",", ";", "\t", "|", "||", "~|~", "=>", " "}[random.Intn(8)]
-		d := Dialect{Delimiter: delimiter[0], Rest: delimiter[1:], Quote: "\"'"[random.Intn(2)], CR: random.Intn(3) == 0, Trim: random.Intn(3) == 0 && delimiter != " "}
+		d := Dialect{Delimiter: delimiter[0], Rest: delimiter[1:], Quote: "\"'"[random.Intn(2)], CR: random.Intn(3) == 0,
+			Trim: random.Intn(3) == 0 && delimiter != " "}
 		if random.Intn(3) == 0 {
 			d.Escape = '\\'
 		}
@@ -267,13 +268,17 @@ func TestDialects(t *testing.T) {
 		text   string
 		rows   string
 	}{
-		{"carriage returns alone", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\r\"c\rd\",e\rf,g", "[[a b] [q:c\rd e] [f g]]"},
-		{"all line ends", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\rc,d\r\ne,f\ng,h\r\n", "[[a b] [c d] [e f] [g h]]"},
-		{"two characters", Parser{Dialect: Dialect{Delimiter: '|', Rest: "|", Quote: '"'}}, "a|b||\"c||\"||\n||d||", "[[a|b q:c|| ] [ d ]]"},
+		{"carriage returns alone", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\r\"c\rd\",e\rf,g",
+			"[[a b] [q:c\rd e] [f g]]"},
+		{"all line ends", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', CR: true}}, "a,b\rc,d\r\ne,f\ng,h\r\n",
+			"[[a b] [c d] [e f] [g h]]"},
+		{"two characters", Parser{Dialect: Dialect{Delimiter: '|', Rest: "|", Quote: '"'}}, "a|b||\"c||\"||\n||d||",
+			"[[a|b q:c|| ] [ d ]]"},
 		{"no quotes", Parser{Dialect: Dialect{Delimiter: ','}}, "\"a,b\"\n", "[[\"a b\"]]"},
 		{"escapes", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', Escape: '\\'}}, "\"a\\\"b\\\\\",c\\,d\n", "[[q:a\"b\\ c\\ d]]"},
 		{"trimmed", Parser{Dialect: Dialect{Delimiter: ',', Quote: '"', Trim: true}}, " a , \" b \" ,c\t\n  ,\n", "[[a q: b  c] [ ]]"},
-		{"a header in the middle", Parser{Dialect: comma, Width: 2, Skip: 1, Header: "a,b"}, "a,b\n1,2\na,b\r\n3,4\na,bc\na,b", "[[1 2] [3 4] [a bc]]"},
+		{"a header in the middle", Parser{Dialect: comma, Width: 2, Skip: 1, Header: "a,b"}, "a,b\n1,2\na,b\r\n3,4\na,bc\na,b",
+			"[[1 2] [3 4] [a bc]]"},
 	}
 	for _, test := range tests {
 		for size := 1; size < len(test.text)+2; size++ {
@@ -331,15 +336,19 @@ func TestTableHasTheRows(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"a,b\n\"c\"\"\nd\",e\n", "\"", "\"a\"x,\"b\n", "#x\n,\r\n\"\",\n", ",,,\n\n\n,", "a\"b\"\n\"c", "\ufeff\"a\",b"} {
+	for _, seed := range []string{"a,b\n\"c\"\"\nd\",e\n", "\"", "\"a\"x,\"b\n", "#x\n,\r\n\"\",\n", ",,,\n\n\n,", "a\"b\"\n\"c",
+		"\ufeff\"a\",b"} {
 		f.Add(seed, byte(','), 3)
 	}
 	f.Fuzz(func(t *testing.T, text string, delimiter byte, size int) {
-		if delimiter == '\n' || delimiter == '\r' || delimiter == '"' || delimiter == '#' || size < 1 || size > 1<<16 || len(text) > 1<<10 {
+		if delimiter == '\n' || delimiter == '\r' || delimiter == '"' || delimiter == '#' || size < 1 || size > 1<<16 ||
+			len(text) > 1<<10 {
 			t.Skip()
 		}
-		for _, p := range []Parser{{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Comment: '#'}}, {Dialect: Dialect{Delimiter: delimiter}, Width: 2, Pad: true},
-			{Dialect: Dialect{Delimiter: delimiter, Rest: "+", Quote: '"', CR: true}}, {Dialect: Dialect{Delimiter: delimiter, Quote: '"', Escape: '\\'}},
+		for _, p := range []Parser{{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Comment: '#'}},
+			{Dialect: Dialect{Delimiter: delimiter}, Width: 2, Pad: true},
+			{Dialect: Dialect{Delimiter: delimiter, Rest: "+", Quote: '"', CR: true}},
+			{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Escape: '\\'}},
 			{Dialect: Dialect{Delimiter: delimiter, Quote: '"', Trim: delimiter != ' '}}} {
 			rows, problems := read(t, p, text, size)
 			whole, wholeProblems := read(t, p, text, 1<<20)
@@ -375,7 +384,8 @@ func BenchmarkParse(b *testing.B) {
 }
 
 func BenchmarkCut(b *testing.B) {
-	text := []byte(strings.Repeat("100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,9.4,true,\"hull fouled, cleaned\",77\n", 10000) + "x")
+	text := []byte(strings.Repeat("100001,OS-0042,Cairn Bay,wave,2026-03-04T05:06:07Z,9.4,true,\"hull fouled, cleaned\",77\n", 10000) +
+		"x")
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		comma.Cut(text)

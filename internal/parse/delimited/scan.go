@@ -48,12 +48,13 @@ func (s *scan) begin(p *Parser, r *Records) {
 	if s.Dialect.CR {
 		s.marks[2] = '\r'
 	}
-	s.usual, s.odd = s.Width > 1 && !s.Dialect.CR && !s.Dialect.Trim && s.Dialect.Rest == "" && !s.Dialect.Blanks && len(s.Dialect.Widths) == 0, -1
+	s.usual, s.odd = s.Width > 1 && !s.Dialect.CR && !s.Dialect.Trim && s.Dialect.Rest == "" && !s.Dialect.Blanks &&
+		len(s.Dialect.Widths) == 0, -1
 	s.next = s.open(0)
 }
 
-// run walks over the block, a window at a time or else from the end of one field to that of the next, until there are so many rows. It reports
-// whether it is sure that these are ASCII.
+// run walks over the block, a window at a time or else from the end of one field to that of the next, until there are so many
+// rows. It reports whether it is sure that these are ASCII.
 func (s *scan) run(until int) (ascii bool) {
 	s.until, s.plainly = until, s.ascii
 	start := s.next
@@ -109,8 +110,8 @@ func (s *scan) window(word int) int {
 	return 0
 }
 
-// unquoted takes the fields from the one that begins at start to the next that begins with a quote, or in usual dialects to the end of the record, and
-// returns where that is. The dialect's delimiter is one character and blanks are text.
+// unquoted takes the fields from the one that begins at start to the next that begins with a quote, or in usual dialects to the
+// end of the record, and returns where that is. The dialect's delimiter is one character and blanks are text.
 func (s *scan) unquoted(start int) int {
 	data, delimiter := s.data, s.Dialect.Delimiter
 	from := start & (bytemask.Word - 1)
@@ -244,7 +245,8 @@ func (s *scan) open(at int) int {
 // finish ends the record whose line end lies just before next, and begins the one after it.
 func (s *scan) finish(next int) int {
 	fields := s.r.fields[s.first:]
-	if last := len(fields) - 1; s.Dialect.Closed && last > 0 && last >= s.Width && !fields[last].Quoted() && fields[last].Start == fields[last].End {
+	if last := len(fields) - 1; s.Dialect.Closed && last > 0 && last >= s.Width && !fields[last].Quoted() &&
+		fields[last].Start == fields[last].End {
 		fields = fields[:last]
 		s.r.fields = s.r.fields[:s.first+last]
 	}

@@ -16,7 +16,8 @@ func (m *masks) anyQuotes(i, words int) bool {
 	return any != 0
 }
 
-// outside is what of the masks of a window is outside quotes, where fields begin with one, and where doubled ones stand, each by the second.
+// outside is what of the masks of a window is outside quotes, where fields begin with one, and where doubled ones stand, each
+// by the second.
 type outside struct {
 	ends, feeds, opens [windowWords]uint64
 	doubled            [windowWords + 1]uint64 // the last is for no bytes
@@ -66,7 +67,8 @@ func (o *outside) cutOff(word int, odd uint64) {
 	}
 }
 
-// insideQuotes sets the bits from each quote that opens up to the next, which closes: each bit tells whether there are an odd number up to it.
+// insideQuotes sets the bits from each quote that opens up to the next, which closes: each bit tells whether there are an odd
+// number up to it.
 func insideQuotes(quotes uint64) uint64 {
 	quotes ^= quotes << 1
 	quotes ^= quotes << 2

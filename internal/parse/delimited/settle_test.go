@@ -23,7 +23,8 @@ func TestSettlingAgreesWithAnyProcessor(t *testing.T) {
 		settled, regular := a.settle(&m, i, words, from)
 		settled2, regular2 := b.settleGo(&m, i, words, from)
 		if settled != settled2 || regular != regular2 {
-			t.Fatalf("round %d: %d of %d words from %d, regular %v; for any processor %d, %v", round, settled, words, i, regular, settled2, regular2)
+			t.Fatalf("round %d: %d of %d words from %d, regular %v; for any processor %d, %v", round, settled, words, i, regular,
+				settled2, regular2)
 		}
 		for w := i; w < i+settled; w++ {
 			if a.ends[w] != b.ends[w] || a.feeds[w] != b.feeds[w] || a.opens[w] != b.opens[w] || a.doubled[w] != b.doubled[w] {

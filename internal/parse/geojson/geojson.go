@@ -1,8 +1,9 @@
-// Package geojson makes rows of the features of GeoJSON (RFC 7946): their properties become columns, their geometries well-known binary (WKB, ISO/IEC 13249-3), as GeoParquet
-// has them.
+// Package geojson makes rows of the features of GeoJSON (RFC 7946): their properties become columns, their geometries
+// well-known binary (WKB, ISO/IEC 13249-3), as GeoParquet has them.
 //
-// What comes in is a stream of features, as package json gives them; what goes out is a stream of flat JSON objects on the same lines. A geometry is written in base64, and its
-// bounding box beside it. One that cannot be written as WKB stays as it stands, and so becomes a misfit of its column.
+// What comes in is a stream of features, as package json gives them; what goes out is a stream of flat JSON objects on the same
+// lines. A geometry is written in base64, and its bounding box beside it. One that cannot be written as WKB stays as it stands,
+// and so becomes a misfit of its column.
 package geojson
 
 import (
@@ -137,7 +138,8 @@ func (r *Reader) geometry(text []byte) {
 	}
 	r.member(GeometryColumn, strconv.AppendQuote(nil, base64.StdEncoding.EncodeToString(r.wkb)))
 	if r.box.some {
-		r.member(BoxColumn, fmt.Appendf(nil, `{"xmin":%s,"ymin":%s,"xmax":%s,"ymax":%s}`, number(r.box.low[0]), number(r.box.low[1]), number(r.box.high[0]), number(r.box.high[1])))
+		r.member(BoxColumn, fmt.Appendf(nil, `{"xmin":%s,"ymin":%s,"xmax":%s,"ymax":%s}`, number(r.box.low[0]), number(r.box.low[1]),
+			number(r.box.high[0]), number(r.box.high[1])))
 	}
 }
 

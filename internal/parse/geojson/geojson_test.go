@@ -12,12 +12,16 @@ func TestAppendWKB(t *testing.T) {
 	tests := []struct{ text, want string }{
 		{`{"type":"Point","coordinates":[1,2]}`, "0101000000000000000000f03f0000000000000040"},
 		{`{"coordinates":[1,2,3],"type":"Point"}`, "01e9030000000000000000f03f00000000000000400000000000000840"},
-		{`{"type":"LineString","coordinates":[[1,2],[2,1]]}`, "010200000002000000000000000000f03f00000000000000400000000000000040000000000000f03f"},
+		{`{"type":"LineString","coordinates":[[1,2],[2,1]]}`,
+			"010200000002000000000000000000f03f00000000000000400000000000000040000000000000f03f"},
 		{`{"type":"Polygon","coordinates":[]}`, "010300000000000000"},
 		{`{"type":"MultiPoint","coordinates":[[1,2]]}`, "0104000000010000000101000000000000000000f03f0000000000000040"},
-		{`{"type":"MultiLineString","coordinates":[[[1,2],[1,2]]]}`, "010500000001000000010200000002000000000000000000f03f0000000000000040000000000000f03f0000000000000040"},
-		{`{"type":"MultiPolygon","coordinates":[[[[1,2]]]]}`, "01060000000100000001030000000100000001000000000000000000f03f0000000000000040"},
-		{`{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[1,2,3]}]}`, "01ef0300000100000001e9030000000000000000f03f00000000000000400000000000000840"},
+		{`{"type":"MultiLineString","coordinates":[[[1,2],[1,2]]]}`,
+			"010500000001000000010200000002000000000000000000f03f0000000000000040000000000000f03f0000000000000040"},
+		{`{"type":"MultiPolygon","coordinates":[[[[1,2]]]]}`,
+			"01060000000100000001030000000100000001000000000000000000f03f0000000000000040"},
+		{`{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[1,2,3]}]}`,
+			"01ef0300000100000001e9030000000000000000f03f00000000000000400000000000000840"},
 		{`{"type":"Point","coordinates":[]}`, "0101000000000000000000f87f000000000000f87f"},
 	}
 	for _, test := range tests {
@@ -30,8 +34,10 @@ func TestAppendWKB(t *testing.T) {
 			t.Errorf("%s lies in %+v", test.text, box)
 		}
 	}
-	for _, text := range []string{`{}`, `{"type":"Circle","coordinates":[1,2]}`, `{"type":"Point","coordinates":[1]}`, `{"type":"Point","coordinates":[1,2,3,4]}`, `{"type":"Point","coordinates":["1",2]}`,
-		`{"type":"LineString","coordinates":[[1,2],[1,2,3]]}`, `{"type":"Polygon","coordinates":[[1,2]]}`, `[]`, `{"type":"GeometryCollection"}`, `{"type":"Point","coordinates":[1,2`} {
+	for _, text := range []string{`{}`, `{"type":"Circle","coordinates":[1,2]}`, `{"type":"Point","coordinates":[1]}`,
+		`{"type":"Point","coordinates":[1,2,3,4]}`, `{"type":"Point","coordinates":["1",2]}`,
+		`{"type":"LineString","coordinates":[[1,2],[1,2,3]]}`, `{"type":"Polygon","coordinates":[[1,2]]}`, `[]`,
+		`{"type":"GeometryCollection"}`, `{"type":"Point","coordinates":[1,2`} {
 		if wkb, _, err := AppendWKB(nil, []byte(text)); err == nil {
 			t.Errorf("%s: %x", text, wkb)
 		}

@@ -217,8 +217,8 @@ const (
 	manyValues = 50 // values that have no keys to be alike by
 )
 
-// Records reports whether what is there could be the records of a document: objects in an array, or many members that are alike. root says that the place
-// is the document itself.
+// Records reports whether what is there could be the records of a document: objects in an array, or many members that are
+// alike. root says that the place is the document itself.
 func (p *Place) Records(root bool) bool {
 	if !p.Members {
 		return p.Objects > 0 && 2*p.Objects >= p.Count

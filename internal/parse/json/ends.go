@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Margin is how many bytes of text there must be from where a key is looked for, and behind a value whose end is: Key, StringEnd and NumberEnd look at several at
-// once, and check no more of the text than that takes.
+// Margin is how many bytes of text there must be from where a key is looked for, and behind a value whose end is: Key,
+// StringEnd and NumberEnd look at several at once, and check no more of the text than that takes.
 const Margin = 16
 
 // Key is a key as it is usually written, with the colon behind it.
@@ -33,7 +33,8 @@ func NewKey(name string) Key {
 	return k
 }
 
-// Is reports whether 16 bytes, as two numbers, the first byte lowest, begin like the key as it is usually written; a key that is no longer than that then stands there.
+// Is reports whether 16 bytes, as two numbers, the first byte lowest, begin like the key as it is usually written; a key that
+// is no longer than that then stands there.
 func (k *Key) Is(first, last uint64) bool {
 	return (first^k.first)&k.firstMask|(last^k.last)&k.lastMask == 0
 }
@@ -49,12 +50,12 @@ func (k *Key) At(data []byte, at int) int {
 	return -1
 }
 
-// StringStop sets the top bit of the first byte of a word, the first byte lowest, that ends a string or is out of the usual in it: a quote, a backslash or a control
-// character. Later bits may be set wrongly.
+// StringStop sets the top bit of the first byte of a word, the first byte lowest, that ends a string or is out of the usual in
+// it: a quote, a backslash or a control character. Later bits may be set wrongly.
 func StringStop(word uint64) uint64 { return special(word) }
 
-// NumberStop sets the top bit of the first byte of a word, the first byte lowest, that is no digit, point or minus. Later bits may be set wrongly, and
-// what is not set behind a minus or a point ends no number.
+// NumberStop sets the top bit of the first byte of a word, the first byte lowest, that is no digit, point or minus. Later bits
+// may be set wrongly, and what is not set behind a minus or a point ends no number.
 func NumberStop(word uint64) uint64 {
 	digit, point, sign := word^('0'*ones), word^('.'*ones), word^('-'*ones)
 	return (digit + 0x76*ones | digit) & ^((point - ones) &^ point) & ^((sign - ones) &^ sign) & high
@@ -73,8 +74,8 @@ func Space(data []byte, at int) int {
 	return at
 }
 
-// StringEnd returns the offset of the quote that ends a string whose text begins at an offset, and whether that holds escapes. It is -1 where there is none within the
-// text, which Margin bytes follow, or the string is not well-formed.
+// StringEnd returns the offset of the quote that ends a string whose text begins at an offset, and whether that holds escapes.
+// It is -1 where there is none within the text, which Margin bytes follow, or the string is not well-formed.
 func StringEnd(data []byte, at int) (end int, escaped bool) {
 	for at+8 <= len(data) {
 		mask := special(binary.LittleEndian.Uint64(data[at:]))
@@ -100,7 +101,8 @@ func StringEnd(data []byte, at int) (end int, escaped bool) {
 	return -1, false
 }
 
-// NumberEnd returns the offset behind what looks like a number that begins at an offset, which is that offset where none does. Whether it is one IsNumber tells.
+// NumberEnd returns the offset behind what looks like a number that begins at an offset, which is that offset where none does.
+// Whether it is one IsNumber tells.
 func NumberEnd(data []byte, at int) int {
 	for at+8 <= len(data) {
 		other := NumberStop(binary.LittleEndian.Uint64(data[at:]))

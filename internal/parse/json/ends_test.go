@@ -8,7 +8,8 @@ import (
 )
 
 // values are ones that JSON has, and others.
-var values = []string{"0", "-7", "12.5", "-0.25", "12345678", "123456789", "-1234567.25e-12", "1E+5", "1e5", "007", "-", "1.", "--1", "1e", "true", `""`, `"calm"`,
+var values = []string{"0", "-7", "12.5", "-0.25", "12345678", "123456789", "-1234567.25e-12", "1E+5", "1e5", "007", "-", "1.", "--1",
+	"1e", "true", `""`, `"calm"`,
 	`"a swell from the west"`, `"drift \"north\""`, `"\u00e9"`, `"é"`, "\"tab\there\"", `"open`, `"\x"`, `"\u12"`, "[1]", "{}", "x", ""}
 
 // TestEndsAreThoseOfAScanner compares the ends of strings and numbers with those at which a Scanner arrives.

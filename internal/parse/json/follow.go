@@ -8,7 +8,8 @@ import (
 	"strconv"
 )
 
-// KeyColumn and ValueColumn are the columns of a record that is the member of an object: its key, and its value where that is no object itself.
+// KeyColumn and ValueColumn are the columns of a record that is the member of an object: its key, and its value where that is
+// no object itself.
 const (
 	KeyColumn   = "_key"
 	ValueColumn = "value"
@@ -20,15 +21,15 @@ type Following struct {
 	Path Path
 	// Values makes objects of records that are none: {"value": …}. It is done without being asked for where the first record is none.
 	Values bool
-	// Foreseen says that the path was found in a beginning of the document. Where what follows holds other places that could have been found, or another
-	// document, reading ends with an error.
+	// Foreseen says that the path was found in a beginning of the document. Where what follows holds other places that could
+	// have been found, or another document, reading ends with an error.
 	Foreseen bool
 	// MaxDepth is how many objects and arrays may lie around a record; 0 is the package's MaxDepth.
 	MaxDepth int
 }
 
-// Reader gives the records of a document, one after the other, as package parse cuts them. Lines stay those of the document, and offsets too where records are
-// given as they stand.
+// Reader gives the records of a document, one after the other, as package parse cuts them. Lines stay those of the document,
+// and offsets too where records are given as they stand.
 type Reader struct {
 	// Offset and Line are the place of what is given first.
 	Offset, Line int64
@@ -166,8 +167,10 @@ func (f *Reader) document() (more bool, err error) {
 		return false, err
 	}
 	if f.how.Foreseen && f.documents > 0 {
-		return false, &DocumentError{Reason: fmt.Sprintf("has another document behind the first, on line %d, though its beginning showed but one", f.s.line),
-			WayOut: fmt.Sprintf("take each document as a record with --records '$', or say where the records are in each: --records '%s'", f.how.Path)}
+		return false, &DocumentError{Reason: fmt.Sprintf(
+			"has another document behind the first, on line %d, though its beginning showed but one", f.s.line),
+			WayOut: fmt.Sprintf("take each document as a record with --records '$', or say where the records are in each: --records '%s'",
+				f.how.Path)}
 	}
 	if f.documents > 0 && len(f.how.Path) > 0 && c != '{' && c != '[' {
 		return false, broken("has %q behind the end of the document, on line %d", rune(c), f.s.line)
@@ -187,12 +190,15 @@ func (f *Reader) finished() error {
 				what = fmt.Sprintf("%s is neither an array nor an object", f.how.Path[:at])
 			}
 		}
-		return &DocumentError{fmt.Sprintf("has no records at %s: %s", f.how.Path, what), "look at the document, and name where the records are with --records"}
+		return &DocumentError{fmt.Sprintf("has no records at %s: %s", f.how.Path, what),
+			"look at the document, and name where the records are with --records"}
 	}
 	if f.census != nil {
 		if others := f.census.candidates(); len(others) > 0 {
-			return &DocumentError{fmt.Sprintf("holds what could be records at %s (%d, from line %d), beside those at %s that its beginning showed", others[0].Path, others[0].Count,
-				others[0].line, f.how.Path), fmt.Sprintf("name those that are meant: --records '%s' or --records '%s'", f.how.Path, others[0].Path)}
+			return &DocumentError{fmt.Sprintf("holds what could be records at %s (%d, from line %d), beside those at %s that its "+
+				"beginning showed", others[0].Path, others[0].Count,
+				others[0].line, f.how.Path), fmt.Sprintf("name those that are meant: --records '%s' or --records '%s'", f.how.Path,
+				others[0].Path)}
 		}
 	}
 	return nil
@@ -288,7 +294,8 @@ func (f *Reader) enter(c byte, active []int) (more bool, err error) {
 	if slices.Contains(active, last) && (f.how.Path[last].Any || c == '[' && len(f.how.Path[last].Spans) > 0) {
 		f.found = true
 	}
-	if c == '[' && len(active) == 1 && active[0] == last && f.how.Path[last].Any && !f.how.Path[last].Deep && !f.how.Values && !f.hasKeys() {
+	if c == '[' && len(active) == 1 && active[0] == last && f.how.Path[last].Any && !f.how.Path[last].Deep && !f.how.Values &&
+		!f.hasKeys() {
 		return f.elements()
 	}
 	return true, nil

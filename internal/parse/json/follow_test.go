@@ -24,8 +24,10 @@ func path(t *testing.T, text string) Path {
 
 func TestParsePath(t *testing.T) {
 	for text, want := range map[string]string{
-		"$": "$", "$[*]": "$[*]", "$.*": "$.*", "$.a[*]": "$.a[*]", "$['a key']['b'].c[*]": "$['a key'].b.c[*]", `$["3166-1"][*]`: "$['3166-1'][*]",
-		`$['it\'s'].*`: `$['it\'s'].*`, "$..readings[*]": "$..readings[*]", "$.a[*].b[*]": "$.a[*].b[*]", "$[0]": "$[0]", "$[2:]": "$[2::1]", "$[1:9:2]": "$[1:9:2]",
+		"$": "$", "$[*]": "$[*]", "$.*": "$.*", "$.a[*]": "$.a[*]", "$['a key']['b'].c[*]": "$['a key'].b.c[*]",
+		`$["3166-1"][*]`: "$['3166-1'][*]",
+		`$['it\'s'].*`:   `$['it\'s'].*`, "$..readings[*]": "$..readings[*]", "$.a[*].b[*]": "$.a[*].b[*]", "$[0]": "$[0]",
+		"$[2:]": "$[2::1]", "$[1:9:2]": "$[1:9:2]",
 		"$['a','b'][*]": "$['a','b'][*]", "$.méduse[*]": "$.méduse[*]", `$['\u0061']`: "$.a",
 	} {
 		p, err := ParsePath(text)
@@ -36,7 +38,8 @@ func TestParsePath(t *testing.T) {
 			t.Errorf("%s is written %s: %v", text, p, err)
 		}
 	}
-	for _, text := range []string{"", "a[*]", "$a", "$['a[*]", "$.[*]", "$.", "$[-1]", "$[1:2:0]", "$[?@.a>1]", "$[x]", "$[1:2:3:4]", "$.a b['", `$['\x']`} {
+	for _, text := range []string{"", "a[*]", "$a", "$['a[*]", "$.[*]", "$.", "$[-1]", "$[1:2:0]", "$[?@.a>1]", "$[x]", "$[1:2:3:4]",
+		"$.a b['", `$['\x']`} {
 		if p, err := ParsePath(text); err == nil {
 			t.Errorf("%q: %q", text, p)
 		}
@@ -66,15 +69,18 @@ type readerFunc func([]byte) (int, error)
 func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
 
 func TestFollow(t *testing.T) {
-	text := "\ufeff{\n\"skip\": {\"items\": [1, \"]}\\\"\"]}, \"n\": null, \"d\\u0061ta\":\n {\"x\": 1.5, \"items\": [ {\"a\": \"]\"},\n {\"b\": [[]]}, 3 ], \"more\": [{\"c\": 1}]} }"
+	text := "\ufeff{\n\"skip\": {\"items\": [1, \"]}\\\"\"]}, \"n\": null, \"d\\u0061ta\":\n {\"x\": 1.5, \"items\": [ {\"a\": " +
+		"\"]\"},\n {\"b\": [[]]}, 3 ], \"more\": [{\"c\": 1}]} }"
 	for size := 1; size < 90; size++ {
 		got, err := follow(t, text, Following{Path: path(t, "$.data.items[*]")}, size)
 		if want := "3@84:{\"a\": \"]\"} 4@97:{\"b\": [[]]} 4@110:3"; err != nil || strings.Join(got, " ") != want {
 			t.Fatalf("blocks of %d: %q, %v, want %q", size, got, err, want)
 		}
 	}
-	for place, reason := range map[string]string{"$.absent[*]": `there is no member "absent" in $`, "$.n[*]": "$.n is neither", "$.skip.items.x[*]": `no member "x" in $.skip.items`} {
-		if _, err := follow(t, text, Following{Path: path(t, place)}, 100); err == nil || !strings.Contains(err.Error(), reason) || !strings.Contains(err.Error(), place) {
+	for place, reason := range map[string]string{"$.absent[*]": `there is no member "absent" in $`, "$.n[*]": "$.n is neither",
+		"$.skip.items.x[*]": `no member "x" in $.skip.items`} {
+		if _, err := follow(t, text, Following{Path: path(t, place)}, 100); err == nil || !strings.Contains(err.Error(), reason) ||
+			!strings.Contains(err.Error(), place) {
 			t.Errorf("%s: %v, want %q", place, err, reason)
 		}
 	}
@@ -88,7 +94,8 @@ func TestFollowPaths(t *testing.T) {
 		{"$.*", `{"OS-1": {"depth": 3}, "OS-2": {}, "OS-3": 5, "a\"b": [1, 2]}`,
 			`{"_key":"OS-1","depth": 3} {"_key":"OS-2" } {"_key":"OS-3","value":5} {"_key":"a\"b","value":[1, 2]}`},
 		{"$.areas.*", `{"n": 1, "areas": {"a": {"x": 1}}, "m": [2]}`, `{"_key":"a","x": 1}`},
-		{"$.areas.*.buoys[*]", `{"areas": {"a": {"buoys": [{"x": 1}, {"x": 2}]}, "b": {"none": []}}}`, `{"_key":"a","x": 1} {"_key":"a","x": 2}`},
+		{"$.areas.*.buoys[*]", `{"areas": {"a": {"buoys": [{"x": 1}, {"x": 2}]}, "b": {"none": []}}}`,
+			`{"_key":"a","x": 1} {"_key":"a","x": 2}`},
 		{"$.*.*", `{"a": {"b": 1, "c": 2}}`, `{"_key":"a","_key2":"b","value":1} {"_key":"a","_key2":"c","value":2}`},
 		{"$[*]", `[1, null, "x", [2]]`, `{"value":1} {"value":null} {"value":"x"} {"value":[2]}`},
 		{"$[*]", `{"a": {"x": 1}}`, `{"_key":"a","x": 1}`},
@@ -115,7 +122,8 @@ func TestFollowPaths(t *testing.T) {
 		`{"a":[{"x":1}] "b"}`:                   "comma",
 		`{"a":[{"x":1}], 5}`:                    "key",
 	} {
-		if _, err := follow(t, text, Following{Path: path(t, "$.a[*]"), Foreseen: true}, 100); err == nil || !strings.Contains(err.Error(), reason) {
+		if _, err := follow(t, text, Following{Path: path(t, "$.a[*]"), Foreseen: true}, 100); err == nil ||
+			!strings.Contains(err.Error(), reason) {
 			t.Errorf("%s: %v, want %q", text, err, reason)
 		}
 	}
@@ -156,9 +164,11 @@ func TestLookAt(t *testing.T) {
 	}
 }
 
-// FuzzFollow checks that following a path through any text ends, that records of a well-formed document are well-formed, and that blocks of any size give the same.
+// FuzzFollow checks that following a path through any text ends, that records of a well-formed document are well-formed, and
+// that blocks of any size give the same.
 func FuzzFollow(f *testing.F) {
-	for _, seed := range []string{`{"a":{"k":{"x":1}}}`, `[1,[2],{"a":3}]`, `{"a":[`, `{"a":{"":{}}}`, "{\"a\":{\"b\":[{}, {}]}} {\"a\":5}"} {
+	for _, seed := range []string{`{"a":{"k":{"x":1}}}`, `[1,[2],{"a":3}]`, `{"a":[`, `{"a":{"":{}}}`,
+		"{\"a\":{\"b\":[{}, {}]}} {\"a\":5}"} {
 		for _, p := range []string{"$.a.*", "$[*]", "$..a[*]", "$.*.*", "$"} {
 			f.Add(seed, p, true)
 		}

@@ -7,9 +7,10 @@ import (
 	"strings"
 )
 
-// Path leads to the records within a document. It is the part of RFC 9535 (JSONPath) that can be followed while a document is read from its beginning to its end:
-// names, wildcards, indices and slices that count from the beginning, several of these at once, and descendants. Records come in the order of the document.
-// The path without segments, $, is the document itself; a nil Path says nothing of where records are.
+// Path leads to the records within a document. It is the part of RFC 9535 (JSONPath) that can be followed while a document is
+// read from its beginning to its end: names, wildcards, indices and slices that count from the beginning, several of these at
+// once, and descendants. Records come in the order of the document. The path without segments, $, is the document itself; a nil
+// Path says nothing of where records are.
 type Path []Segment
 
 // Segment selects children of a value, or, where it is Deep, of the value and of all that lies in it (RFC 9535, section 2.5).

@@ -210,7 +210,8 @@ type ValueReader struct {
 // NewValueReader begins to read.
 func NewValueReader(r io.Reader) *ValueReader { return &ValueReader{s: newStream(r)} }
 
-// Next returns the next value, which holds until it is called again, and the 1-based line that it begins on; io.EOF is the error at the end.
+// Next returns the next value, which holds until it is called again, and the 1-based line that it begins on; io.EOF is the
+// error at the end.
 func (v *ValueReader) Next() (text []byte, line int64, err error) {
 	c, err := v.s.token()
 	for err == nil && c == ',' {

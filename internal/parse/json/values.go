@@ -27,7 +27,8 @@ func (Values) Cut(buf []byte) int {
 
 // separators passes over white space, commas, and the marks that stand before values in a text sequence (RFC 7464).
 func separators(buf []byte, at int) int {
-	for at < len(buf) && (buf[at] == ' ' || buf[at] == '\n' || buf[at] == '\r' || buf[at] == '\t' || buf[at] == ',' || buf[at] == '\x1e') {
+	for at < len(buf) && (buf[at] == ' ' || buf[at] == '\n' || buf[at] == '\r' || buf[at] == '\t' || buf[at] == ',' ||
+		buf[at] == '\x1e') {
 		at++
 	}
 	return at

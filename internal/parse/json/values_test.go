@@ -37,7 +37,8 @@ func readValues(t testing.TB, r io.Reader, limits parse.Limits) (out []string) {
 
 func TestValues(t *testing.T) {
 	tests := []struct{ text, want string }{
-		{"{\"a\":1}\n{\n \"b\": [1,\n2]\n} {\"c\":\"}\\\"{\\\\\"}", "1@0:{\"a\":1} 2@8:{\n \"b\": [1,\n2]\n} 5@25:{\"c\":\"}\\\"{\\\\\"}"},
+		{"{\"a\":1}\n{\n \"b\": [1,\n2]\n} {\"c\":\"}\\\"{\\\\\"}",
+			"1@0:{\"a\":1} 2@8:{\n \"b\": [1,\n2]\n} 5@25:{\"c\":\"}\\\"{\\\\\"}"},
 		{" 1, \"x,y\" ,null,[[]],{} ", "1@1:1 1@4:\"x,y\" 1@11:null 1@16:[[]] 1@21:{}"},
 		{"{\"a\":[}\n{\"b\":1}", "1@0:{\"a\":[}\n{\"b\":1}"},
 		{"", ""},
@@ -50,7 +51,8 @@ func TestValues(t *testing.T) {
 			}
 		}
 	}
-	if got := readValues(t, strings.NewReader("{\"a\":\"\xff\"} {\"b\":1}"), parse.Limits{BlockBytes: 100}); fmt.Sprint(got) != `[1@10:{"b":1} not-utf-8]` {
+	if got := readValues(t, strings.NewReader("{\"a\":\"\xff\"} {\"b\":1}"),
+		parse.Limits{BlockBytes: 100}); fmt.Sprint(got) != `[1@10:{"b":1} not-utf-8]` {
 		t.Errorf("%q", got)
 	}
 }
@@ -80,7 +82,8 @@ func BenchmarkValues(b *testing.B) {
 	random := rand.New(rand.NewSource(1))
 	var text strings.Builder
 	for i := range 5000 {
-		fmt.Fprintf(&text, "  {\n    \"id\": %d, \"buoy\": {\"code\": \"OS-%04d\", \"lat\": %.5f},\n    \"list\": [{\"s\": \"depth\", \"v\": %.3f}]\n  },\n", i, i%600, random.Float64(), random.Float64())
+		fmt.Fprintf(&text, "  {\n    \"id\": %d, \"buoy\": {\"code\": \"OS-%04d\", \"lat\": %.5f},\n    \"list\": [{\"s\": "+
+			"\"depth\", \"v\": %.3f}]\n  },\n", i, i%600, random.Float64(), random.Float64())
 	}
 	block := parse.Block{Data: []byte(text.String()), Line: 1}
 	var r Records

@@ -41,8 +41,8 @@ const (
 	fewOthers  = 3
 )
 
-// Choose settles which elements are records: those that are stated; those of a known vocabulary; those that repeat, lie in no other that does, and hold most of the document;
-// the only child of the root; or the root itself.
+// Choose settles which elements are records: those that are stated; those of a known vocabulary; those that repeat, lie in no
+// other that does, and hold most of the document; the only child of the root; or the root itself.
 func (s *Survey) Choose() (Choice, error) {
 	if s.options.Records != "" {
 		return s.stated()
@@ -54,7 +54,8 @@ func (s *Survey) Choose() (Choice, error) {
 	}
 	var repeated []string
 	for _, path := range sorted(s.elements) {
-		if s.elements[path].repeats > 0 && !slices.ContainsFunc(ancestors(path), func(a string) bool { return s.elements[a].repeats > 0 }) {
+		if s.elements[path].repeats > 0 && !slices.ContainsFunc(ancestors(path),
+			func(a string) bool { return s.elements[a].repeats > 0 }) {
 			repeated = append(repeated, path)
 		}
 	}
@@ -62,7 +63,8 @@ func (s *Survey) Choose() (Choice, error) {
 	switch {
 	case len(repeated) == 0 || s.partsOfOne(repeated):
 		return s.single(), nil
-	case len(repeated) == 1 || s.share(repeated[0]) >= mainShare && s.elements[repeated[0]].values >= otherPart*s.elements[repeated[1]].values:
+	case len(repeated) == 1 || s.share(repeated[0]) >= mainShare &&
+		s.elements[repeated[0]].values >= otherPart*s.elements[repeated[1]].values:
 		why := "the only element that repeats"
 		if len(repeated) > 1 {
 			why = fmt.Sprintf("of the elements that repeat the one that holds most: %.0f%% of the values", 100*s.share(repeated[0]))
@@ -72,8 +74,10 @@ func (s *Survey) Choose() (Choice, error) {
 	if s.only() != "" {
 		return s.single(), nil
 	}
-	return Choice{Records: repeated[:1], Why: "the likeliest", Question: fault.New(fault.Usage, "has several elements that could be records: %s", s.describe(repeated)).
-		Try("name one: --records /%s; or give --records more than once; --records /%s makes one record of the document", repeated[0], s.root)}, nil
+	return Choice{Records: repeated[:1], Why: "the likeliest",
+		Question: fault.New(fault.Usage, "has several elements that could be records: %s", s.describe(repeated)).
+			Try("name one: --records /%s; or give --records more than once; --records /%s makes one record of the document", repeated[0],
+				s.root)}, nil
 }
 
 // localRoot is a root's name without a prefix.
@@ -109,7 +113,8 @@ func (s *Survey) only() string {
 // single takes the document for one record.
 func (s *Survey) single() Choice {
 	if only := s.only(); only != "" {
-		return Choice{Records: []string{only}, Why: s.besides(only, "no element is sure to be one of many records, so the only one in the root is the record")}
+		return Choice{Records: []string{only}, Why: s.besides(only, "no element is sure to be one of many records, so the only one "+
+			"in the root is the record")}
 	}
 	return Choice{Records: []string{s.root}, Why: "nothing repeats that could be records, so the document is one record"}
 }
@@ -140,7 +145,8 @@ func (s *Survey) stated() (Choice, error) {
 		case len(matching) == 0:
 			return Choice{}, fault.New(fault.Usage, "has no element %q", name).Try("write its path from the root, like /%s", s.example())
 		case len(matching) > 1:
-			return Choice{}, fault.New(fault.Usage, "has several elements called %q: %s", name, s.describe(matching)).Try("write the path of one: --records /%s", matching[0])
+			return Choice{}, fault.New(fault.Usage, "has several elements called %q: %s", name,
+				s.describe(matching)).Try("write the path of one: --records /%s", matching[0])
 		}
 		records = append(records, matching[0])
 	}
@@ -148,7 +154,8 @@ func (s *Survey) stated() (Choice, error) {
 	for i, path := range records {
 		for _, other := range records[i+1:] {
 			if path == other || slices.Contains(ancestors(other), path) {
-				return Choice{}, fault.New(fault.Usage, "--records names /%s and /%s, which lies in it", path, other).Try("name elements that do not lie within each other")
+				return Choice{}, fault.New(fault.Usage, "--records names /%s and /%s, which lies in it", path,
+					other).Try("name elements that do not lie within each other")
 			}
 		}
 	}

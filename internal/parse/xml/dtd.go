@@ -8,8 +8,8 @@ import (
 // defaults are the attributes that elements have where they do not say otherwise, by the names of the elements as they are written.
 type defaults map[string][]xml.Attr
 
-// read takes the defaults that a document type declaration gives in its internal subset (XML 1.0, section 3.3: AttlistDecl). The first declaration of an
-// attribute holds.
+// read takes the defaults that a document type declaration gives in its internal subset (XML 1.0, section 3.3: AttlistDecl).
+// The first declaration of an attribute holds.
 func (d defaults) read(directive string) {
 	for rest := directive; ; {
 		_, after, ok := strings.Cut(rest, "<!ATTLIST")

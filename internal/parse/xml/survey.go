@@ -117,7 +117,8 @@ func (s *Survey) begin(path string, line int) (*found, error) {
 	at := s.elements[path]
 	if at == nil {
 		if len(s.elements) == mostPaths {
-			return nil, fault.New(fault.Input, "has elements with more than %d different paths", mostPaths).Try("elements whose names are values cannot be read as columns")
+			return nil, fault.New(fault.Input, "has elements with more than %d different paths",
+				mostPaths).Try("elements whose names are values cannot be read as columns")
 		}
 		at = &found{names: map[string]bool{}, line: line}
 		s.elements[path] = at
@@ -140,7 +141,8 @@ func (s *Survey) attributes(at *found, e xml.StartElement, declared defaults) {
 
 // Shape returns the shape of the document's records at the given paths.
 func (s *Survey) Shape(records []string) Shape {
-	out := Shape{Options: s.options, Records: records, Lists: map[string]bool{}, Objects: map[string]bool{}, Mixed: map[string]bool{}, Own: map[string]string{}}
+	out := Shape{Options: s.options, Records: records, Lists: map[string]bool{}, Objects: map[string]bool{}, Mixed: map[string]bool{},
+		Own: map[string]string{}}
 	for path, f := range s.elements {
 		key := out.within(path)
 		if key == "" {

@@ -81,7 +81,8 @@ func TestSurveyRefuses(t *testing.T) {
 		{strings.Repeat("<a>", 300), "", "more than 200 deep"},
 	}
 	for _, test := range tests {
-		if got, err := records(t, test.text, test.stated); err == nil || fault.KindOf(err) == 0 || !strings.Contains(err.Error(), test.want) {
+		if got, err := records(t, test.text, test.stated); err == nil || fault.KindOf(err) == 0 ||
+			!strings.Contains(err.Error(), test.want) {
 			t.Errorf("%.60s: %q, %v, want %q", test.text, got, err, test.want)
 		}
 	}
@@ -105,7 +106,8 @@ func FuzzReader(f *testing.F) {
 			t.Fatalf("what could be surveyed cannot be read: %v", err)
 		}
 		for _, record := range strings.SplitAfter(string(all), "} ") {
-			if record = strings.TrimSpace(record); record != "" && strings.HasSuffix(record, "}") && strings.Count(record, "{") == 1 && !json.Valid([]byte(record)) {
+			if record = strings.TrimSpace(record); record != "" && strings.HasSuffix(record, "}") && strings.Count(record, "{") == 1 &&
+				!json.Valid([]byte(record)) {
 				t.Fatalf("%q is no JSON", record)
 			}
 		}
@@ -116,11 +118,13 @@ func TestWhichElementsAreRecords(t *testing.T) {
 	tests := []struct{ what, text, want string }{
 		{"what repeats", "<log><e><a>1</a></e><e><a>2</a></e></log>", "log/e"},
 		{"the outermost of what repeats", "<log><e><a>1</a><a>2</a></e><e><a>2</a></e></log>", "log/e"},
-		{"what holds most", "<log><units><u a='1'/><u a='2'/></units><e a='1' b='2' c='3'/><e a='1' b='2' c='3'/><e a='1' b='2' c='3'/></log>", "log/e"},
+		{"what holds most", "<log><units><u a='1'/><u a='2'/></units><e a='1' b='2' c='3'/><e a='1' b='2' c='3'/><e a='1' b='2' " +
+			"c='3'/></log>", "log/e"},
 		{"the only child of the root", "<log><e><a>1</a><t>x</t><t>y</t></e></log>", "log/e"},
 		{"nothing repeats", "<log><a>1</a><b>2</b></log>", "log"},
 		{"parts of one record", "<log><id>1</id><area>x</area><at>2031</at><t>x</t><t>y</t></log>", "log"},
-		{"a feed with one entry", "<feed xmlns='http://www.w3.org/2005/Atom'><title>x</title><entry><id>1</id><link/><link/></entry></feed>", "feed/entry"},
+		{"a feed with one entry",
+			"<feed xmlns='http://www.w3.org/2005/Atom'><title>x</title><entry><id>1</id><link/><link/></entry></feed>", "feed/entry"},
 		{"a single waypoint", "<gpx><wpt lat='57.1' lon='-5.5'><name>x</name></wpt></gpx>", "gpx/wpt"},
 		{"several that could be", "<log><a x='1'/><a x='2'/><b y='1'/><b y='2'/></log>", "?"},
 	}
@@ -146,19 +150,28 @@ func TestNothingOfAnElementIsLost(t *testing.T) {
 		options    Options
 		want       string
 	}{
-		{"own text beside an attribute called text", "<r><c><s text='x'>5</s></c><c><s>6</s></c></r>", Options{}, `{"s":{"text":"x","own_text":5}} {"s":{"own_text":6}}`},
+		{"own text beside an attribute called text", "<r><c><s text='x'>5</s></c><c><s>6</s></c></r>", Options{},
+			`{"s":{"text":"x","own_text":5}} {"s":{"own_text":6}}`},
 		{"own text beside a child called text", "<r><c><text>x</text> own</c><c/></r>", Options{}, `{"text":"x","own_text":"own"} {}`},
-		{"attributes on some", "<r><c><n>a</n></c><c><n id='1'>b</n></c><c><n/></c></r>", Options{}, `{"n":{"text":"a"}} {"n":{"id":1,"text":"b"}} {"n":null}`},
-		{"defaults", "<!DOCTYPE r [<!ATTLIST c w CDATA \"50\" k (a|b) #REQUIRED x CDATA #IMPLIED o:f CDATA #FIXED 'y &amp; z'>]><r><c k='a'/><c w='8' k='b'/></r>", Options{},
+		{"attributes on some", "<r><c><n>a</n></c><c><n id='1'>b</n></c><c><n/></c></r>", Options{},
+			`{"n":{"text":"a"}} {"n":{"id":1,"text":"b"}} {"n":null}`},
+		{"defaults", "<!DOCTYPE r [<!ATTLIST c w CDATA \"50\" k (a|b) #REQUIRED x CDATA #IMPLIED o:f CDATA #FIXED 'y &amp; " +
+			"z'>]><r><c k='a'/><c w='8' k='b'/></r>", Options{},
 			`{"k":"a","w":50,"f":"y & z"} {"w":8,"k":"b","f":"y & z"}`},
-		{"white space other than XML's", "<r><c><n>\u00a0a\u2003</n></c><c><n> b\n</n></c></r>", Options{}, "{\"n\":\"\u00a0a\u2003\"} {\"n\":\"b\"}"},
-		{"processing instructions, comments and sections", "<r><?x y?><c><n>a<!-- b -->c<![CDATA[<d>]]></n></c><c/></r>", Options{}, `{"n":"ac<d>"} {}`},
-		{"mixed content", "<r><c><n>a <b k='1'>bold</b> end</n></c><c><n>plain</n></c></r>", Options{MixedText: true}, `{"n":"a <b k='1'>bold</b> end"} {"n":"plain"}`},
-		{"mixed content with attributes", "<r><c><n id='1'>a <b>bold</b></n></c><c><n>5</n></c></r>", Options{MixedText: true}, `{"n":{"id":1,"text":"a <b>bold</b>"}} {"n":{"text":"5"}}`},
-		{"mixed content of records", "<r><c id='1'>a <b>bold</b><i/></c><c>5</c></r>", Options{MixedText: true}, `{"id":1,"text":"a <b>bold</b><i/>"} {"text":"5"}`},
+		{"white space other than XML's", "<r><c><n>\u00a0a\u2003</n></c><c><n> b\n</n></c></r>", Options{},
+			"{\"n\":\"\u00a0a\u2003\"} {\"n\":\"b\"}"},
+		{"processing instructions, comments and sections", "<r><?x y?><c><n>a<!-- b -->c<![CDATA[<d>]]></n></c><c/></r>", Options{},
+			`{"n":"ac<d>"} {}`},
+		{"mixed content", "<r><c><n>a <b k='1'>bold</b> end</n></c><c><n>plain</n></c></r>", Options{MixedText: true},
+			`{"n":"a <b k='1'>bold</b> end"} {"n":"plain"}`},
+		{"mixed content with attributes", "<r><c><n id='1'>a <b>bold</b></n></c><c><n>5</n></c></r>", Options{MixedText: true},
+			`{"n":{"id":1,"text":"a <b>bold</b>"}} {"n":{"text":"5"}}`},
+		{"mixed content of records", "<r><c id='1'>a <b>bold</b><i/></c><c>5</c></r>", Options{MixedText: true},
+			`{"id":1,"text":"a <b>bold</b><i/>"} {"text":"5"}`},
 		{"prefixes", "<r xmlns:m='u'><c><t>a</t><m:t>b</m:t></c><c/></r>", Options{Prefixes: true}, `{"t":"a","m_t":"b"} {}`},
 		{"names without prefixes", "<r xmlns:m='u'><c><t>a</t><m:t>b</m:t></c><c/></r>", Options{}, `{"t":["a","b"]} {}`},
-		{"records of several kinds", "<r><a x='1'/><b y='2'/><a x='3'/></r>", Options{Records: "a,b"}, `{"_kind":"a","x":1} {"_kind":"b","y":2} {"_kind":"a","x":3}`},
+		{"records of several kinds", "<r><a x='1'/><b y='2'/><a x='3'/></r>", Options{Records: "a,b"},
+			`{"_kind":"a","x":1} {"_kind":"b","y":2} {"_kind":"a","x":3}`},
 	}
 	for _, test := range tests {
 		s, err := shapeOf(test.text, test.options)
