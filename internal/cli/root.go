@@ -1,5 +1,5 @@
-// Package cli is the command line: it reads flags and arguments, calls flow, and hands the results to render. Exit codes are
-// 0 for done, 1 for failed, 2 for wrong usage, 3 for refused data.
+// Package cli is the command line: it reads flags and arguments, has the work done by the packages of the core, and hands the
+// results to render. Exit codes are 0 for done, 1 for failed, 2 for wrong usage, 3 for refused data.
 package cli
 
 import (

@@ -19,6 +19,7 @@ var steps = map[fault.Action]func(args []string) string{
 		return fmt.Sprintf("trevak alter %s --optional %s", args[0], word(args[1]))
 	},
 	fault.DescribeFeeds: func([]string) string { return "trevak feed schema" },
+	fault.WriteFiles:    func([]string) string { return "trevak convert" },
 }
 
 // word writes an argument as a shell takes it.

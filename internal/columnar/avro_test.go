@@ -264,6 +264,9 @@ func readAvro(t *testing.T, path string, data []byte) (rows int64, err error) {
 
 // A damaged file is an error or other rows, never a panic, and no claim of its counts makes it take long.
 func TestDamagedAvro(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a file for each byte and bit")
+	}
 	whole, err := os.ReadFile(
 		byLibrary(t, `{"type":"record","name":"r","fields":[{"name":"v","type":["null","string"]},{"name":"l","type":{"type":"array","items":["null","long"]}},{"name":"m","type":{"type":"map","values":"double"}}]}`,
 			ocf.Null, map[string]any{"v": map[string]any{"string": "deep"}, "l": []any{map[string]any{"long": int64(300)}, nil},

@@ -113,7 +113,11 @@ func appendRandom(random *rand.Rand, b array.Builder, f schema.Field) {
 
 // TestAnyTableReadsBackEqual writes random rows of random schemas and reads them back with the library's reader.
 func TestAnyTableReadsBackEqual(t *testing.T) {
-	for seed := range int64(60) {
+	seeds := int64(60)
+	if testing.Short() {
+		seeds = 2
+	}
+	for seed := range seeds {
 		random := rand.New(rand.NewSource(seed))
 		s := schema.Schema{}
 		for i := range 1 + random.Intn(4) {
@@ -168,6 +172,9 @@ func uuidsAsBytes(rows []string) []string {
 
 // TestDictionariesAreLeft writes columns whose dictionaries pay at first, later, or never, over several row groups.
 func TestDictionariesAreLeft(t *testing.T) {
+	if testing.Short() {
+		t.Skip("300,000 rows")
+	}
 	names := []string{"few", "unique", "late", "sequence", "text", "notes"}
 	kinds := []schema.Kind{schema.Double, schema.Double, schema.Long, schema.Long, schema.String, schema.String}
 	s := schema.Schema{}

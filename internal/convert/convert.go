@@ -62,7 +62,7 @@ func Convert(ctx context.Context, c Request, b run.Budget) (*write.Report, error
 	report := done.Report
 	err = data.MustGive(report.RecordsRead)
 	if err == nil {
-		err = dest.publish(ctx, done.Files)
+		err = dest.publish(ctx, done.Files, b)
 	}
 	if err != nil {
 		dest.discard()

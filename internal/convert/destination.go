@@ -2,6 +2,7 @@ package convert
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"path"
@@ -10,6 +11,7 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
+	"trevak/internal/run"
 	"trevak/internal/source"
 	"trevak/internal/storage"
 )
@@ -142,13 +144,17 @@ func (d *destination) create(ctx context.Context, folder string) (storage.Writer
 }
 
 // publish puts the files in the place of what is at the destination.
-func (d *destination) publish(ctx context.Context, files []layout.DataFile) error {
+func (d *destination) publish(ctx context.Context, files []layout.DataFile, b run.Budget) error {
 	if !d.single {
 		if err := d.list(ctx, files); err != nil {
 			return fault.Wrap(fault.Storage, err, "the finished files cannot be listed")
 		}
 	}
 	err := d.stage.Publish(ctx, func() error { return d.free(ctx) })
+	if errors.Is(err, storage.ErrLeft) {
+		b.Warned(fmt.Sprintf("%s is written; %s", d.uri, err))
+		return nil
+	}
 	return fault.Wrap(fault.Storage, err, "the finished files cannot be moved to %s", d.uri)
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
+	"trevak/internal/run"
 	"trevak/internal/storage"
 	"trevak/internal/testfolder"
 )
@@ -75,7 +76,7 @@ func TestFilesAppearWhenAllAreThere(t *testing.T) {
 		if test.d.overwrite {
 			holdsText(t, test.file, "old")
 		}
-		if err := test.d.publish(t.Context(), files); err != nil {
+		if err := test.d.publish(t.Context(), files, run.Budget{}); err != nil {
 			t.Fatal(err)
 		}
 		holdsText(t, test.file, "new")
@@ -98,7 +99,7 @@ func TestWhatCameMeanwhileStays(t *testing.T) {
 		if err := os.WriteFile("out/other", []byte("other"), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if err := d.publish(t.Context(), files); err == nil || !strings.Contains(err.Error(), "meanwhile") {
+		if err := d.publish(t.Context(), files, run.Budget{}); err == nil || !strings.Contains(err.Error(), "meanwhile") {
 			t.Errorf("%v", err)
 		}
 		d.discard()

@@ -168,6 +168,8 @@ const (
 	MakeOptional
 	// DescribeFeeds describes feed files to editors.
 	DescribeFeeds
+	// WriteFiles writes rows as files that belong to no table.
+	WriteFiles
 )
 
 // By adds what can be done for the way out.

@@ -206,6 +206,9 @@ func sameValue(raw, got string) bool {
 // TestDriftLosesNothing loads batches whose columns and types differ, in any order and under any policy, and looks for every
 // value afterwards: in its column, among the misfits, or in a load that was refused as a whole.
 func TestDriftLosesNothing(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many loads")
+	}
 	for seed := range int64(60) {
 		random := rand.New(rand.NewSource(seed))
 		t.Chdir(t.TempDir())
@@ -312,6 +315,9 @@ func BenchmarkTypedParsing(b *testing.B) {
 
 // TestWhateverTheSampleShows loads files whose odd values stand far from their beginning: the schema must be that of a full scan.
 func TestWhateverTheSampleShows(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many loads")
+	}
 	var filler strings.Builder
 	for i := range 300_000 {
 		fmt.Fprintf(&filler, "%d,3/4/2031,f,1.25,-\n", i)

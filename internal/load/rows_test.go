@@ -108,6 +108,9 @@ func TestConvertKeepsOrderAndPlaces(t *testing.T) {
 
 // TestLateValuesWiden puts values that no sample sees at the very end.
 func TestLateValuesWiden(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many loads")
+	}
 	var csv, lines strings.Builder
 	csv.WriteString("a,b,c,d\n")
 	for i := range 400_000 {
@@ -136,6 +139,9 @@ func TestLateValuesWiden(t *testing.T) {
 
 // TestConvertFitsFullInference holds the schema of a convert against inference over everything, on random data.
 func TestConvertFitsFullInference(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many loads")
+	}
 	values := []string{"", "1", "2.5", "x", "true", "2031-05-01", "2031-05-01 01:02:03", "007", "9007199254740993"}
 	random := rand.New(rand.NewSource(8))
 	for round := range 8 {

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// DDL writes a CREATE TABLE statement in standard SQL (ISO/IEC 9075-2) for a schema. Texts get the longest length that is known,
-// in characters; nested columns become rows, arrays, and multisets of key and value.
+// DDL writes a CREATE TABLE statement in standard SQL (ISO/IEC 9075-2) for a schema. Texts get the longest length that was seen,
+// in characters, and a length of 1 where none was; nested columns become rows, arrays, and multisets of key and value.
 func DDL(name string, s Schema) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "CREATE TABLE %s (\n", qualified(name))

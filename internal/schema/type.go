@@ -7,6 +7,7 @@ package schema
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -231,6 +232,7 @@ func (s Schema) Untyped() []string {
 // Clone returns a copy that shares nothing with s.
 func (s Schema) Clone() Schema {
 	s.Fields = cloneFields(s.Fields)
+	s.Key, s.Omit = slices.Clone(s.Key), slices.Clone(s.Omit)
 	return s
 }
 
@@ -246,7 +248,8 @@ func cloneFields(fields []Field) []Field {
 }
 
 func cloneField(f Field) Field {
-	f.Type.Fields = cloneFields(f.Type.Fields)
+	f.Notation.Nulls = slices.Clone(f.Notation.Nulls)
+	f.Type.Fields, f.Type.Omit = cloneFields(f.Type.Fields), slices.Clone(f.Type.Omit)
 	if f.Type.Key != nil {
 		key := cloneField(*f.Type.Key)
 		f.Type.Key = &key

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/gofrs/flock"
@@ -19,6 +20,7 @@ type Stage interface {
 	// whole, which shows nothing yet.
 	Create(ctx context.Context, path string) (Writer, error)
 	// Publish shows what was committed in the place of what is at the destination. Before that, check is asked whether that may be.
+	// An error that is ErrLeft came after it.
 	Publish(ctx context.Context, check func() error) error
 	// Discard removes what was not published.
 	Discard(ctx context.Context) error
@@ -145,17 +147,14 @@ func (d *diskStage) sweep(parent string) {
 	}
 	names, _ := folder.Readdirnames(-1)
 	folder.Close()
+	var asides []string
 	for _, name := range names {
+		path := filepath.Join(parent, name)
 		if !strings.HasPrefix(name, d.prefix()) {
 			continue
 		}
-		path := filepath.Join(parent, name)
-		if owner, aside := strings.CutSuffix(path, asideEnding); aside {
-			_, staged := os.Stat(owner)
-			_, there := os.Stat(d.place)
-			if os.IsNotExist(staged) && os.IsNotExist(there) {
-				os.Rename(path, d.place)
-			}
+		if strings.HasSuffix(name, asideEnding) {
+			asides = append(asides, path)
 			continue
 		}
 		lock := folderLock(path)
@@ -163,6 +162,17 @@ func (d *diskStage) sweep(parent string) {
 			os.RemoveAll(path)
 		}
 		lock.Close()
+	}
+	for _, aside := range asides {
+		_, staged := os.Stat(strings.TrimSuffix(aside, asideEnding))
+		switch _, there := os.Stat(d.place); {
+		case !os.IsNotExist(staged):
+			// Its run lives.
+		case os.IsNotExist(there):
+			os.Rename(aside, d.place)
+		case there == nil:
+			os.RemoveAll(aside)
+		}
 	}
 }
 
@@ -197,12 +207,19 @@ func (d *diskStage) Publish(ctx context.Context, check func() error) error {
 		return err
 	}
 	if err := d.move(); err != nil {
-		return fmt.Errorf("the finished files cannot be moved to %s: %w", d.place, err)
+		return err
 	}
-	return d.Discard(ctx)
+	if err := d.Discard(ctx); err != nil {
+		return fmt.Errorf("%w: %w", ErrLeft, err)
+	}
+	return nil
 }
 
 func (d *diskStage) move() error {
+	if runtime.GOOS == "windows" {
+		// A folder that is open, as it is while it is locked, cannot be moved there.
+		d.lock.Close()
+	}
 	info, err := os.Lstat(d.place)
 	switch there := err == nil; {
 	case d.single != "":
@@ -222,7 +239,8 @@ func (d *diskStage) move() error {
 	if err := os.Rename(d.folder, d.place); err != nil {
 		return errors.Join(err, os.Rename(aside, d.place))
 	}
-	return os.RemoveAll(aside)
+	d.folder = aside
+	return nil
 }
 
 // Discard removes what is left of the folder.

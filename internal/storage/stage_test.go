@@ -99,3 +99,16 @@ func TestWhatWasMovedAsideComesBack(t *testing.T) {
 		t.Errorf("%s is there", got)
 	}
 }
+
+// TestWhatWasReplacedIsSwept leaves what a run leaves that was killed after it had moved its files into their place.
+func TestWhatWasReplacedIsSwept(t *testing.T) {
+	prefix := (&diskStage{place: "out"}).prefix()
+	testfolder.Make(t, map[string]string{"out/00001.parquet": "new", prefix + "7" + asideEnding + "/00001.parquet": "old"})
+	if err := stagedWith(t, Disk{}, "out", "00001.parquet", "newer").Discard(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	holdsText(t, "out/00001.parquet", "new")
+	if got := listed(t); got != "out" {
+		t.Errorf("%s is there", got)
+	}
+}

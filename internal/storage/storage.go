@@ -21,6 +21,8 @@ var (
 	ErrChanged = errors.New("the object was changed")
 	// ErrLocked says that somebody else holds a lock.
 	ErrLocked = errors.New("somebody else holds the lock")
+	// ErrLeft says that what was published is in its place, and that what it replaced could not be removed.
+	ErrLeft = errors.New("what was replaced is left")
 )
 
 // UnknownSize is the size of an object of which its store does not tell it.

@@ -340,3 +340,15 @@ func appended(t testing.TB, w *Warehouse, of *Table, s schema.Schema) *Append {
 	}
 	return a
 }
+
+func TestPlacesOfWarehouses(t *testing.T) {
+	for place, want := range map[string]string{
+		"/lake/warehouse": "", "mem://lake/warehouse": "", "/lake/a b": "",
+		`C:\lake\warehouse`: "a path of Windows", `\\host\lake`: "a path of Windows", "/lake/50%": "parts of a URL", "/lake/a#b": "parts of a URL",
+	} {
+		err := checkPlace(place)
+		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%s: %v", place, err)
+		}
+	}
+}

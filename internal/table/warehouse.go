@@ -59,12 +59,26 @@ func OpenWarehouse(s storage.Store, dir string) (*Warehouse, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the warehouse %q has no absolute path", dir)
 	}
-	if strings.ContainsAny(abs, "#?%") {
-		return nil, fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL",
+	if err := checkPlace(abs); err != nil {
+		return nil, err
+	}
+	return &Warehouse{store: s, dir: abs, catalog: &catalog{store: s, dir: abs}}, nil
+}
+
+// checkPlace refuses places that the metadata of a table cannot name: what it says of its files has to be a URI or the path of
+// a system with slashes, as readers of the format take them.
+func checkPlace(abs string) error {
+	switch {
+	case storage.Scheme(abs) == "" && !strings.HasPrefix(abs, "/"):
+		return fault.New(fault.Usage, "the warehouse %s is a path of Windows, which the files of tables cannot be named by: "+
+			"no other engine would find them", abs).
+			Try("keep tables on a system whose paths have slashes, or write files that belong to no table").By(fault.WriteFiles)
+	case strings.ContainsAny(abs, "#?%"):
+		return fault.New(fault.Usage, "the warehouse path %q holds one of # ? %%, which readers of tables take for parts of a URL",
 			abs).
 			Try("choose another folder with --warehouse")
 	}
-	return &Warehouse{store: s, dir: abs, catalog: &catalog{store: s, dir: abs}}, nil
+	return nil
 }
 
 // Dir returns the canonical URI of the folder.
