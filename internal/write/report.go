@@ -7,7 +7,6 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/infer"
-	"trevak/internal/layout"
 	"trevak/internal/locate"
 	"trevak/internal/schema"
 	"trevak/internal/source"
@@ -159,23 +158,19 @@ func newReport(d *infer.Data, s schema.Schema, codec string) *Report {
 }
 
 // close adds up the objects and holds them against what lies in the files. It is the last check before a commit.
-func (r *Report) close(files []layout.DataFile, partitions int, started time.Time) error {
+func (r *Report) close(stored Stored, started time.Time) error {
 	for _, o := range r.Objects {
 		if !o.balanced() {
 			return unbalanced(o.Location, o.Counts)
 		}
 		r.Add(o.Counts)
 	}
-	var rows int64
-	for _, f := range files {
-		rows += f.Summary.Rows
-		r.BytesWritten += f.Summary.Bytes
-	}
-	if rows != r.RowsWritten {
-		return fault.New(fault.Storage, "%d rows were to be written, but the files hold %d", r.RowsWritten, rows).
+	if stored.Rows != r.RowsWritten {
+		return fault.New(fault.Storage, "%d rows were to be written, but %d are there", r.RowsWritten, stored.Rows).
 			Try("this is a fault of the program; nothing was committed")
 	}
-	r.DataFiles, r.Partitions, r.Seconds = len(files), partitions, time.Since(started).Seconds()
+	r.BytesWritten, r.DataFiles, r.Partitions = stored.Bytes, len(stored.Files), stored.Partitions
+	r.Seconds = time.Since(started).Seconds()
 	return nil
 }
 

@@ -13,19 +13,26 @@ import (
 type Sink interface {
 	// Write takes the rows of a batch.
 	Write(ctx context.Context, batch arrow.RecordBatch) error
-	// Close has all rows where they belong.
-	Close(ctx context.Context) error
+	// Close has all rows where they belong, and tells what they are, so that the account of the run can be held against it.
+	Close(ctx context.Context) (Stored, error)
 	// Abandon gives up what was taken.
 	Abandon()
 	// Coded reports whether columns may come as Arrow dictionaries, and whether the memory of a batch is free once it was taken.
 	Coded() (columns, memory bool)
 }
 
+// Stored is what a sink has taken, once it is closed: rows, the bytes that they take, and for data files these and the number of
+// their partitions.
+type Stored struct {
+	Rows, Bytes int64
+	Files       []layout.DataFile
+	Partitions  int
+}
+
 // fileSink is data files.
 type fileSink struct {
 	*layout.Router
 	columns, memory bool
-	files           []layout.DataFile
 }
 
 func newFileSink(o *Output) *fileSink {
@@ -36,9 +43,22 @@ func newFileSink(o *Output) *fileSink {
 		len(o.Options.Columnar.Bloom) == 0, memory: straight}
 }
 
+// sink is where the rows of an output leave.
+func (o *Output) sink() Sink {
+	if o.Sink != nil {
+		return o.Sink
+	}
+	return newFileSink(o)
+}
+
 func (s *fileSink) Coded() (columns, memory bool) { return s.columns, s.memory }
 
-func (s *fileSink) Close(ctx context.Context) (err error) {
-	s.files, err = s.Router.Close(ctx)
-	return err
+func (s *fileSink) Close(ctx context.Context) (Stored, error) {
+	files, err := s.Router.Close(ctx)
+	out := Stored{Files: files, Partitions: s.Partitions()}
+	for _, f := range files {
+		out.Rows += f.Summary.Rows
+		out.Bytes += f.Summary.Bytes
+	}
+	return out, err
 }

@@ -30,6 +30,8 @@ type Output struct {
 	Spec    layout.Spec
 	Options layout.Options
 	Create  layout.Create
+	// Sink is where rows leave instead; nil for data files.
+	Sink Sink
 	// Fixed says that the schema is a table's; names in the source may then differ from its columns in letter case.
 	Fixed bool
 	// Unknown says what becomes of columns that the schema does not have, Style how names are made legal.
@@ -181,14 +183,16 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	}
 	o.Workers = b.Workers
 	describeGeometry(d, o, out.Schema)
-	sink := newFileSink(out)
+	sink := out.sink()
 	defer sink.Abandon()
 	w := &writing{data: d, out: out, sink: sink, misfits: t.Misfits, bad: &tally{limit: t.Tolerate, file: file}, report: report,
 		drift: findings{written: d.Folded, longest: map[string]int{}, values: map[string]int64{}, examples: map[string][]string{}}}
 	err = storageError(w.pass(ctx, b, started))
 	report.Reasons, report.Quarantine = append(report.Reasons, w.bad.groups...), file.URI()
+	var stored Stored
 	if err == nil {
-		err = storageError(sink.Close(ctx))
+		stored, err = sink.Close(ctx)
+		err = storageError(err)
 	}
 	if errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) {
 		file.Discard(ctx)
@@ -197,9 +201,9 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 		err = closed
 	}
 	if err == nil {
-		err = report.close(sink.files, sink.Partitions(), started)
+		err = report.close(stored, started)
 	}
-	return sink.files, report, err
+	return stored.Files, report, err
 }
 
 // quarantine is where the records of an attempt go that become no rows.
