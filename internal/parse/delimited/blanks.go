@@ -36,7 +36,12 @@ func (s *scan) blankSeparated(start int) int {
 		if len(s.r.fields) == s.first {
 			s.plain(at, at)
 		}
-		return s.finish(at + s.Dialect.lineEnd(s.data[at:]))
+		n := s.Dialect.lineEnd(s.data[at:])
+		if n < 0 {
+			// A carriage return is the last of the text: the line feed after it is missing.
+			n = len(s.data) - at
+		}
+		return s.finish(at + n)
 	}
 	return at
 }

@@ -19,6 +19,7 @@ func TestBlanksAndWidths(t *testing.T) {
 		problems string
 	}{
 		{"runs of blanks", Parser{Dialect: blanks}, "  a \t b\n\nc d  \r\ne  f", "[[a b] [c d] [e f]]", "[]"},
+		{"a carriage return alone at the end", Parser{Dialect: blanks}, "a b\nc d\r", "[[a b] [c d]]", "[]"},
 		{"quotes among blanks", Parser{Dialect: blanks}, "\"a b\"  \"\"  c\"d\n\"x \"\"y\n z\" e f\n",
 			"[[q:a b q: c\"d] [q:x \"y\n z e f]]", "[]"},
 		{"text behind a quote", Parser{Dialect: blanks}, "\"a\"b c\nd e\n", "[[d e]]",
