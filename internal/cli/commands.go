@@ -84,7 +84,7 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if emit != "" && emit != "feed" && emit != "ddl" {
-				return fault.New(fault.Usage, "--emit %s is not known", emit).Try("use feed or ddl")
+				return fault.Unknown("emit", emit, "feed", "ddl")
 			}
 			if err := inferEffect(cmd, emit, column, a.json()); err != nil {
 				return err
@@ -139,14 +139,4 @@ func (a *app) inferred(flow *setting.Flow, r infer.Reading, i *infer.Inference, 
 	}
 	render.Inference(a.screen(), i)
 	return nil
-}
-
-// sources checks that at least one source is named, or listed in a file.
-func sources(f *flowFlags) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if f.flow.FilesFrom != "" || f.feed.path != "" {
-			return nil
-		}
-		return cobra.MinimumNArgs(1)(cmd, args)
-	}
 }

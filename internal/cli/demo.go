@@ -33,7 +33,7 @@ func (a *app) demo() *cobra.Command {
 prints, and ends with the counts that must agree. It exits with 1 if they do not. A folder from an earlier demo is written anew.`,
 		Example: `  trevak demo
   trevak demo --dir buoys --scale 5`,
-		Args: cobra.NoArgs,
+		Args: few(0, 0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if a.json() {
 				return fault.New(fault.Usage, "-o json has no effect on demo, which shows what its commands print").Try("leave it out")

@@ -46,7 +46,7 @@ func TestFlagsWithoutEffect(t *testing.T) {
 		"load a.csv --into ops.u --timeout 0s":          "leaves a server no time",
 		"load a.ndjson --into ops.u --path-separator .": "--path-separator has no effect",
 		"demo -o json": "-o json has no effect on demo",
-		"convert a.csv --to x.parquet --warehouse w":       "unknown flag: --warehouse",
+		"convert a.csv --to x.parquet --warehouse w":       "there is no flag --warehouse on trevak convert; it is a flag of alter, describe,",
 		"load a.ndjson --into ops.u --max-depth 2000":      "--max-depth 2000 is more than",
 		"load a.csv --into ops.u --favor size":             "--favor is for --codec auto",
 		"load a.csv --into ops.u --unnest-index":           "--unnest",
@@ -83,7 +83,7 @@ func TestFeedCheckMakesTheChecksOfLoad(t *testing.T) {
 		"into: ops.t|into: ops.t\n  sort: deptth":  "deptth",
 		"into: ops.t|into: ops.t.u":                "there is a table ops.t",
 		"into: ops.t|into: ops.n\n  partition: dy": "dy",
-		"feed: 1|feed: 1\nkies: [a]":               "unknown field",
+		"feed: 1|feed: 1\nkies: [a]":               `bad.yaml:4: the key "kies" is not known here; the keys are described in docs/settings.md`,
 	} {
 		old, new, _ := strings.Cut(change, "|")
 		if !strings.Contains(text, old) {

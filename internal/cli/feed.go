@@ -252,7 +252,7 @@ looks at a sample of the records.`,
 		Example: `  trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml
   trevak feed check trevak-demo/stations.feed.yaml -o json`,
-		Args: usageArgs(cobra.ExactArgs(1)),
+		Args: few(1, 1, "a feed file"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.checkFeed(cmd.Context(), args[0]) },
 	}
 	a.addWarehouse(check)
@@ -261,7 +261,7 @@ looks at a sample of the records.`,
 		Short: "Print the JSON Schema of feed files, for editors",
 		Example: `  trevak feed schema
   trevak feed schema > feed.schema.json`,
-		Args: usageArgs(cobra.NoArgs),
+		Args: few(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			text, err := feed.JSONSchema()
 			if err == nil {
@@ -271,7 +271,7 @@ looks at a sample of the records.`,
 		},
 	}
 	cmd.AddCommand(check, describe)
-	return cmd
+	return group(cmd)
 }
 
 // checkFeed makes the checks of a load by a feed file.
@@ -281,7 +281,7 @@ func (a *app) checkFeed(ctx context.Context, path string) error {
 	var flags loadFlags
 	flags.add(cmd)
 	if err := cmd.ParseFlags([]string{"--feed", path}); err != nil {
-		return usageError{err}
+		return flagError(cmd, err)
 	}
 	// A feed of a convert or an infer names no table; there is none of that name.
 	flags.flow.Into = "feed-check.no-table"

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -107,8 +108,7 @@ written; what exists is replaced only with --overwrite.`,
 			if format != "" {
 				var ok bool
 				if c.Format, ok = columnar.FormatOf("." + format); !ok {
-					return fault.New(fault.Usage, "--format %s is not known",
-						format).Try("use parquet, orc, arrow, avro, ndjson, csv or tsv")
+					return fault.Unknown("format", format, formatNames()...)
 				}
 			}
 			written, single := convertFormat(to, c.Format)
@@ -129,6 +129,15 @@ written; what exists is replaced only with --overwrite.`,
 	cmd.Flags().StringVar(&format, "format", "", "`format` of the files of a folder (default parquet)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
 	return cmd
+}
+
+// formatNames are the formats that are written, by the names that --format takes.
+func formatNames() []string {
+	names := columnar.Endings()
+	for i := range names {
+		names[i] = strings.TrimPrefix(names[i], ".")
+	}
+	return names
 }
 
 func (a *app) report(r *write.Report, err error) error {

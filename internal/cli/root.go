@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"trevak/internal/fault"
+	"trevak/internal/locate"
 	"trevak/internal/render"
 	"trevak/internal/run"
 	"trevak/internal/storage"
@@ -75,9 +76,6 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	root.SetOut(results)
 	root.SetErr(errs)
 	err := root.ExecuteContext(ctx)
-	if err != nil && strings.HasPrefix(err.Error(), "unknown command") {
-		err = usageError{fmt.Errorf("%w; see trevak --help", err)}
-	}
 	if err == nil && results.err != nil {
 		return a.lost(results.err)
 	}
@@ -115,15 +113,11 @@ func complain(errs io.Writer, err error) {
 	}
 }
 
-// usageError marks errors of the command line itself.
-type usageError struct{ error }
-
 func exitCode(err error) int {
-	var usage usageError
-	switch kind := fault.KindOf(err); {
-	case errors.As(err, &usage) || kind == fault.Usage:
+	switch fault.KindOf(err) {
+	case fault.Usage:
 		return 2
-	case kind == fault.Input || kind == fault.Schema:
+	case fault.Input, fault.Schema:
 		return 3
 	}
 	return 1
@@ -147,14 +141,12 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		SilenceErrors: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			if a.output != "table" && a.output != "json" {
-				return fault.New(fault.Usage, "--output %s is not known", a.output).Try("use table or json")
+				return fault.Unknown("output", a.output, "table", "json")
 			}
 			return nil
 		},
 	}
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return usageError{fmt.Errorf("%w; see trevak %s--help", err, strings.TrimPrefix(cmd.CommandPath()+" ", "trevak "))}
-	})
+	root.SetFlagErrorFunc(flagError)
 	root.SetUsageFunc(a.usage)
 	root.SetHelpFunc(a.help)
 	flags := root.PersistentFlags()
@@ -164,10 +156,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		root.AddCommand(a.addWarehouse(cmd))
 	}
 	root.AddCommand(a.infer(), a.convert(), a.feedCommand(), a.demo(), a.version(), expressions())
-	for _, cmd := range root.Commands() {
-		cmd.Args = usageArgs(cmd.Args)
-	}
-	return root
+	return group(root)
 }
 
 // addWarehouse registers where the tables are that a command reads or writes.
@@ -178,19 +167,6 @@ func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
 	return cmd
-}
-
-// usageArgs gives the exit code of wrong usage to what checks a command's arguments.
-func usageArgs(check cobra.PositionalArgs) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if check == nil {
-			return nil
-		}
-		if err := check(cmd, args); err != nil {
-			return usageError{fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
-		}
-		return nil
-	}
 }
 
 // defaultWidth is the line length where nothing tells another.
@@ -282,6 +258,9 @@ func (a *app) findTable(ctx context.Context, arg string) (*table.Table, error) {
 	var e *fault.Error
 	if errors.As(err, &e) && !strings.HasPrefix(arg, "table:") && t == nil && e.Cause == nil {
 		e.Reason = fmt.Sprintf("there is neither a file %q here nor a table of that name in the warehouse %s", arg, w.Dir())
+		if files := locate.Alike(ctx, stores, arg); len(files) > 0 {
+			e.WayOut = "there is " + strings.Join(files, ", ") + "; " + e.WayOut
+		}
 	}
 	return t, err
 }

@@ -13,6 +13,7 @@ import (
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/table"
+	"trevak/internal/wording"
 )
 
 func (a *app) tables() *cobra.Command {
@@ -21,7 +22,7 @@ func (a *app) tables() *cobra.Command {
 		Short: "List the tables of the warehouse",
 		Example: `  trevak tables --warehouse trevak-demo/warehouse
   trevak tables --warehouse trevak-demo/warehouse -o json`,
-		Args: cobra.NoArgs,
+		Args: few(0, 0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.openWarehouse()
 			if err != nil {
@@ -49,7 +50,7 @@ is built. What exists as a file, or has a path separator, is a file; otherwise n
 table:namespace.table always is.`,
 		Example: `  trevak describe orrin.observations --warehouse trevak-demo/warehouse
   trevak describe trevak-demo/tides.parquet`,
-		Args: cobra.ExactArgs(1),
+		Args: few(1, 1, "a table or a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !isTable(args[0]) {
 				if err := idle(cmd, "on files", "warehouse"); err != nil {
@@ -97,7 +98,7 @@ its cause and what changed; --diff shows what differs between two of them; --emi
 in standard SQL.`,
 		Example: `  trevak schema orrin.observations --warehouse trevak-demo/warehouse
   trevak schema orrin.observations --history --warehouse trevak-demo/warehouse`,
-		Args: cobra.RangeArgs(1, 3),
+		Args: few(1, 3, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 || diff != (len(args) == 3) {
 				return fault.New(fault.Usage, "--diff takes a table and two versions").Try("write it like: trevak schema %s --diff 0 1",
@@ -119,7 +120,7 @@ in standard SQL.`,
 				a.screen().Printf("%s", schema.DDL(t.Name.String(), t.Schema))
 				return nil
 			case emit != "":
-				return fault.New(fault.Usage, "--emit %s is not known", emit).Try("use ddl")
+				return fault.Unknown("emit", emit, "ddl")
 			case diff:
 				return a.compareVersions(t, args[1], args[2])
 			}
@@ -198,7 +199,7 @@ read as they were meant. A renamed column still takes the values that files have
 columns are named by their path.`,
 		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' --warehouse trevak-demo/warehouse
   trevak alter orrin.tides --rename level_m=level --first level_m --warehouse trevak-demo/warehouse`,
-		Args: cobra.ExactArgs(1),
+		Args: few(1, 1, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			alteration := schema.Alteration{Optional: optional, Drop: drop, First: first}
 			for _, part := range []struct {
@@ -278,7 +279,7 @@ func alterError(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &missing) && len(missing.Nearest) > 0:
-		return fault.New(fault.Usage, "%s", err).Try("%s", schema.Meant(missing.Nearest))
+		return fault.New(fault.Usage, "%s", err).Try("%s", wording.Meant(missing.Nearest))
 	}
 	return fault.New(fault.Usage, "%s", err)
 }

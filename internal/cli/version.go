@@ -18,7 +18,7 @@ func (a *app) version() *cobra.Command {
 		Short: "Show the version of the program",
 		Example: `  trevak version
   trevak version -o json`,
-		Args: cobra.NoArgs,
+		Args: few(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			v := struct {
 				Version  string `json:"version"`

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 
+	"trevak/internal/wording"
+
 	"github.com/apache/arrow-go/v18/parquet/compress"
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
@@ -72,7 +74,7 @@ func ParseCodec(text string) (Codec, error) {
 		}
 		return Codec(name + ":" + level), nil
 	}
-	return "", fmt.Errorf("%q is not a codec; it takes one of %s", given, strings.Join(CodecNames(), ", "))
+	return "", fmt.Errorf("%q is not a codec; %s", given, wording.Choose(name, CodecNames()))
 }
 
 // ParseCodecs reads a codec for all columns and others for some: zstd:3,note=zstd:9,flag=none. Columns go by their legal paths.

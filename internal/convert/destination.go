@@ -14,6 +14,7 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/source"
 	"trevak/internal/storage"
+	"trevak/internal/wording"
 )
 
 // destination is where a convert puts its files: a single one or a folder. Both are written under another name beside it
@@ -47,8 +48,11 @@ func newDestination(ctx context.Context, c Request) (*destination, error) {
 		}
 		d.format = format
 	default:
-		return nil, fault.New(fault.Usage, "files ending in %s are not written",
-			extension).Try("name a file ending in %s, or a folder ending in /", endings())
+		e := fault.New(fault.Usage, "files ending in %s are not written", extension)
+		if near := wording.Nearest(extension, columnar.Endings()); len(near) > 0 {
+			return nil, e.Try("the nearest ending is %s; name a file ending in %s, or a folder ending in /", near[0], endings())
+		}
+		return nil, e.Try("name a file ending in %s, or a folder ending in /", endings())
 	}
 	if d.format == "" {
 		d.format = columnar.Parquet

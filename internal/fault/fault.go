@@ -5,10 +5,13 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"trevak/internal/wording"
 )
 
 // Kind says what sort of thing went wrong; the command line turns it into an exit code.
@@ -87,13 +90,26 @@ func (e *Error) Error() string {
 	b.WriteString(e.Reason)
 	if e.Cause != nil {
 		b.WriteString(": ")
-		b.WriteString(e.Cause.Error())
+		b.WriteString(e.cause())
 	}
 	if e.WayOut != "" {
 		b.WriteString("; ")
 		b.WriteString(e.WayOut)
 	}
 	return b.String()
+}
+
+// cause tells of the error underneath. Of one of the system it leaves out the call, and the path where that was named before.
+func (e *Error) cause() string {
+	var path *fs.PathError
+	if !errors.As(e.Cause, &path) || e.Cause != error(path) {
+		return e.Cause.Error()
+	}
+	text := path.Err.Error()
+	if !strings.Contains(e.Object+" "+e.Reason, path.Path) {
+		text = path.Path + ": " + text
+	}
+	return text
 }
 
 // Unwrap returns the error underneath.
@@ -191,4 +207,13 @@ func KindOf(err error) Kind {
 		return known.Kind
 	}
 	return 0
+}
+
+// Unknown is the error for a word that a flag does not take; words are all that it does. The flag is named without its hyphens.
+func Unknown(flag, word string, words ...string) *Error {
+	shown := word
+	if strings.ContainsFunc(word, func(r rune) bool { return !unicode.IsGraphic(r) || r == ' ' }) || word == "" {
+		shown = Quote(word)
+	}
+	return New(Usage, "--%s %s is not known", flag, shown).Try("%s", wording.Choose(word, words))
 }

@@ -73,7 +73,7 @@ func Parse(text []byte) (*Feed, error) {
 		return nil, err
 	}
 	if err := decode(text, f); err != nil {
-		return nil, syntax(err)
+		return nil, syntax(text, err)
 	}
 	if f.Version != Version {
 		return nil, at(text, "$.feed", fault.New(fault.Usage, "the form of feed files is %d, this file says %d", Version,
@@ -117,19 +117,6 @@ func decode(text []byte, f *Feed) (err error) {
 		}
 	})
 	return nil
-}
-
-// syntax makes an error of one of the YAML library's.
-func syntax(err error) error {
-	e := fault.New(fault.Usage, "is no feed file: %s", err)
-	var y yaml.Error
-	if errors.As(err, &y) {
-		e.Reason = "is no feed file: " + y.GetMessage()
-		if token := y.GetToken(); token != nil {
-			e.Line = int64(token.Position.Line)
-		}
-	}
-	return e.Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)
 }
 
 // Line returns the line of a key, which is named by its path with points; 0 where it is not in the file.

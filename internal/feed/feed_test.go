@@ -85,15 +85,15 @@ func TestErrorsNameTheLine(t *testing.T) {
 		from, to, want string
 		line           int64
 	}{
-		{"names: snake", "nmaes: snake", "unknown field", 33},
+		{"names: snake", "nmaes: snake", `the key "nmaes" is not known here; the nearest name is names`, 33},
 		{"type: decimal(9,2)", "type: decimal(9)", "is no decimal", 27},
 		{"type: string\n    required", "type: varchar\n    required", `column "gauge": "varchar" is not a type`, 11},
 		{"  - name: at", "  - name: gauge", "is there twice", 13},
 		{"  - name: at\n", "  - from: at\n", "has no name", 13},
 		{"feed: 1", "feed: 2", "this file says 2", 1},
-		{"names: snake", "shape: {nestled: flatten}", "unknown field", 33},
+		{"names: snake", "shape: {nestled: flatten}", "the nearest name is nested (of shape)", 33},
 		{"type: list", "type: struct", "has the parts of a list", 22},
-		{"max_depth: 20", "max_depth: deep", "cannot unmarshal", 38},
+		{"max_depth: 20", "max_depth: deep", `the key max_depth: "deep" is not a whole number`, 38},
 		{"key: [gauge]", "key: [gauge", "", 0},
 	} {
 		_, err := Parse([]byte(strings.Replace(sample, test.from, test.to, 1)))

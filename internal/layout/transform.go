@@ -6,12 +6,15 @@ package layout
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"trevak/internal/fault"
 	"trevak/internal/schema"
+	"trevak/internal/wording"
 )
 
 // Transform is how a partition value is made from a column, as the Iceberg specification defines it ("Partition Transforms").
@@ -148,8 +151,12 @@ func parseTransform(text string) (Transform, error) {
 	}
 	t := Transform{Name: m[1], Column: m[3]}
 	if _, ok := takes[t.Name]; !ok {
-		return t, fault.New(fault.Usage, "%q is not a partition transform", t.Name).
-			Try("write a column alone, or year, month, day, hour, bucket(n,column) or truncate(width,column)")
+		e := fault.New(fault.Usage, "%q is not a partition transform", t.Name)
+		const all = "write a column alone, or year, month, day, hour, bucket(n,column) or truncate(width,column)"
+		if near := wording.Nearest(t.Name, slices.Sorted(maps.Keys(takes))); len(near) > 0 {
+			return t, e.Try("%s; %s", wording.Meant(near[:1]), all)
+		}
+		return t, e.Try(all)
 	}
 	sized := t.Name == "bucket" || t.Name == "truncate"
 	if sized != (m[2] != "") {

@@ -26,5 +26,5 @@ func ParseDrift(text string) (Drift, error) {
 	if i := slices.Index(driftNames[:], text); i >= 0 {
 		return Drift(i), nil
 	}
-	return 0, fault.New(fault.Usage, "--drift %s is not known", text).Try("use grow, hold or stop")
+	return 0, fault.Unknown("drift", text, driftNames[:]...)
 }

@@ -205,8 +205,8 @@ func TestRefusedConvertsLeaveNothing(t *testing.T) {
 		{corrected("bad.csv", required("a", schema.Long)), fault.Schema,
 			`bad.csv:3: column "a": "x" is not a long, and the column is required; mend the value, or keep the column as text with --type 'a=string'`},
 		{corrected("bad.csv", pins("aa", schema.Long)), fault.Usage,
-			`the nearest names are a, b`},
-		{conversion("note.txt", "bad.csv"), fault.Usage, "not written; name a file"},
+			`the nearest name is a`},
+		{conversion("note.txt", "bad.csv"), fault.Usage, "files ending in .txt are not written; name a file"},
 		{conversion("out.parquet", "none.csv"), fault.Storage, "there is no file"},
 	}
 	for _, test := range tests {

@@ -57,7 +57,7 @@ func (f *Found) within(ctx context.Context, e storage.Entry) error {
 		// A link to a folder is not followed: it may lead back.
 		f.Passed = append(f.Passed, Passed{e.URI, "link to a folder"})
 		return nil
-	case object.Kind == storage.Stream:
+	case object.Kind == storage.Stream || object.Kind == storage.Device:
 		f.Passed = append(f.Passed, Passed{e.URI, "pipe or device"})
 		return nil
 	}

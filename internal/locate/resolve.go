@@ -17,6 +17,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/magic"
 	"trevak/internal/storage"
+	"trevak/internal/wording"
 )
 
 // Object is one file of a source.
@@ -152,6 +153,9 @@ func (f *Found) add(ctx context.Context, uri string, matched bool) error {
 // file takes one file, or the members of a zip archive. What can be read once only is kept in a temporary file first.
 func (f *Found) file(ctx context.Context, object storage.Object, matched bool) error {
 	switch {
+	case object.Kind == storage.Device:
+		return fault.New(fault.Usage, "%s is a device, not a file", object.URI).
+			Try("name a file, a folder or a pattern, or - for what is piped in")
 	case object.Kind == storage.Stream:
 		return f.pipe(ctx, object)
 	case object.Size == 0:
@@ -264,16 +268,42 @@ func suggest(ctx context.Context, s storage.Store, e *fault.Error, uri string) e
 	if err != nil {
 		return e.Try("the folder %q does not exist either; check the path", folder)
 	}
-	stem := strings.ToLower(strings.TrimLeft(name, "*?[{"))
-	stem = stem[:min(3, len(stem))]
-	var near []string
-	for _, entry := range entries {
-		if len(near) < 3 && !hidden(entry.Name) && (stem == "" || strings.Contains(strings.ToLower(entry.Name), stem)) {
-			near = append(near, entry.URI)
-		}
+	if slices.ContainsFunc(entries, func(entry storage.Entry) bool { return entry.Name == name && entry.Kind == storage.Link }) {
+		e.Reason = fmt.Sprintf("%q is a link that leads to nothing", uri)
+		return e.Try("mend the link, or name what it was to lead to")
 	}
+	near := alike(folder, name, entries)
 	if len(near) == 0 {
 		return e.Try("the folder %q holds nothing of a like name", folder)
 	}
 	return e.Try("there is %s", strings.Join(near, ", "))
+}
+
+// Alike lists up to three locations of a like name in the folder of one that does not exist.
+func Alike(ctx context.Context, s storage.Store, uri string) []string {
+	entries, err := s.List(ctx, storage.Dir(uri))
+	if err != nil {
+		return nil
+	}
+	return alike(storage.Dir(uri), storage.Base(uri), entries)
+}
+
+// alike lists those of a folder's entries, three at most, whose names come near to one, or have its beginning in them.
+func alike(folder, name string, entries []storage.Entry) []string {
+	stem := strings.ToLower(strings.TrimLeft(name, "*?[{"))
+	stem = stem[:min(3, len(stem))]
+	var near []string
+	names := make([]string, len(entries))
+	for i, entry := range entries {
+		if len(near) < 3 && !hidden(entry.Name) && (stem == "" || strings.Contains(strings.ToLower(entry.Name), stem)) {
+			near = append(near, entry.URI)
+		}
+		names[i] = entry.Name
+	}
+	for _, name := range wording.Nearest(name, names) {
+		if uri := storage.Join(folder, name); len(near) < 3 && !hidden(name) && !slices.Contains(near, uri) {
+			near = append(near, uri)
+		}
+	}
+	return near
 }

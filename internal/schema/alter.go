@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"trevak/internal/wording"
 )
 
 // Alteration is a set of changes to a table's schema. They are made in the order of the fields: names, types, what is required, comments,
@@ -81,7 +83,7 @@ func (e *alterer) find(name string) (siblings *[]Field, at int, err error) {
 	}
 	names := keys(e.paths)
 	slices.Sort(names)
-	return nil, 0, &NoColumn{name, Nearest(name, names)}
+	return nil, 0, &NoColumn{name, wording.Nearest(name, names)}
 }
 
 // locate finds the field of an id and its siblings. Elements of lists and parts of maps have none, and are not found.

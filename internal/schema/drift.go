@@ -1,6 +1,10 @@
 package schema
 
-import "strings"
+import (
+	"strings"
+
+	"trevak/internal/wording"
+)
 
 // The sorts of differences between a batch and a table.
 const (
@@ -224,7 +228,7 @@ func alike(a, b string) bool {
 		return true
 	}
 	limit := max(len(a), len(b)) / 3
-	return editDistance(a, b, limit) <= limit
+	return wording.Distance(a, b, limit) <= limit
 }
 
 // MisfitColumn is the column that holds what fits no other: a JSON object of column and raw value.

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+
+	"trevak/internal/wording"
 )
 
 // NameStyle is how column names are made from the names of a source.
@@ -112,49 +114,15 @@ func safeName(name string) string {
 	return b.String()
 }
 
-// Nearest returns up to three of names that a mistyped name may have meant, the closest first.
-func Nearest(name string, names []string) []string {
-	type scored struct {
-		name     string
-		distance int
-	}
-	var best []scored
-	limit := max(2, len(name)/3)
-	for _, candidate := range names {
-		d := editDistance(strings.ToLower(name), strings.ToLower(candidate), limit)
-		if d > limit && !strings.Contains(strings.ToLower(candidate), strings.ToLower(name)) {
-			continue
-		}
-		at := len(best)
-		for at > 0 && best[at-1].distance > d {
-			at--
-		}
-		best = append(best[:at], append([]scored{{candidate, d}}, best[at:]...)...)
-	}
-	var out []string
-	for _, s := range best[:min(3, len(best))] {
-		out = append(out, s.name)
-	}
-	return out
-}
-
 // mostListed is how many names a message lists.
 const mostListed = 10
 
 // Choices says which of the names of columns a mistyped one may have meant, or, where none is near, what there are.
 func Choices(name string, names []string) string {
-	if near := Nearest(name, names); len(near) > 0 {
-		return Meant(near)
+	if near := wording.Nearest(name, names); len(near) > 0 {
+		return wording.Meant(near)
 	}
 	return "the columns are " + Some(names)
-}
-
-// Meant says which names, of which there is one at least, a mistyped one may have meant.
-func Meant(near []string) string {
-	if len(near) == 1 {
-		return "the nearest name is " + near[0]
-	}
-	return "the nearest names are " + strings.Join(near, ", ")
 }
 
 // Some lists names, the first of many.
@@ -163,34 +131,4 @@ func Some(names []string) string {
 		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostListed], ", "), more)
 	}
 	return strings.Join(names, ", ")
-}
-
-// editDistance is the Levenshtein distance in bytes; names that differ in length by more than limit are not measured.
-func editDistance(a, b string, limit int) int {
-	if abs(len(a)-len(b)) > limit {
-		return limit + 1
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := diagonal
-			if a[i-1] != b[j-1] {
-				cost = 1 + min(diagonal, row[j], row[j-1])
-			}
-			diagonal, row[j] = row[j], cost
-		}
-	}
-	return row[len(b)]
-}
-
-func abs(n int) int {
-	if n < 0 {
-		return -n
-	}
-	return n
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"trevak/internal/lexical"
+	"trevak/internal/wording"
 )
 
 // Stated is a type that a user states, with the notation of its values.
@@ -57,6 +58,9 @@ func unknownType(text string) error {
 	names := make([]string, len(statable))
 	for i, k := range statable {
 		names[i] = k.String()
+	}
+	if near := wording.Nearest(text, append(names, "decimal(9,2)", "json")); len(near) > 0 {
+		return fmt.Errorf("%q is not a type a column can be given; %s", text, wording.Meant(near))
 	}
 	return fmt.Errorf("%q is not a type a column can be given; it takes one of %s, decimal(p,s), list<…>, map<string,…>, struct<…>, "+
 		"or json for what is inside its texts", text, strings.Join(names, ", "))

@@ -44,15 +44,6 @@ func FuzzSafeNames(f *testing.F) {
 	})
 }
 
-func TestNearest(t *testing.T) {
-	names := []string{"sea_area", "observed_at", "depth_m", "battery"}
-	for name, want := range map[string]string{"sea_aera": "sea_area", "depth": "depth_m", "BATERY": "battery", "zzz": ""} {
-		if got := strings.Join(Nearest(name, names), ","); got != want {
-			t.Errorf("%s: %s, want %s", name, got, want)
-		}
-	}
-}
-
 func TestSketch(t *testing.T) {
 	for _, n := range []int{0, 1, 48, 49, 1000, 50000, 1000000} {
 		var s Sketch

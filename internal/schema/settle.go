@@ -3,6 +3,8 @@ package schema
 import (
 	"slices"
 	"strings"
+
+	"trevak/internal/wording"
 )
 
 // Corrections are what the user fixed about the columns. Columns are named as in the source or legally, parts of nested ones by their
@@ -190,7 +192,7 @@ func (s *settler) missing(raw string, d *Field, others []*Node) {
 	for i, n := range others {
 		names[i] = n.Name
 	}
-	if near := len(Nearest(d.Source(), names)) > 0; near || d.Origin != "" {
+	if near := len(wording.Nearest(d.Source(), names)) > 0; near || d.Origin != "" {
 		s.absent = append(s.absent, Unmatched{Flag: DeclaredFlag, Name: join(raw, d.Source()), Near: near})
 	}
 }

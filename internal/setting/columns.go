@@ -40,10 +40,10 @@ func (f *Flow) corrections(declared []schema.Field) (schema.Corrections, error) 
 	}
 	var ok bool
 	if c.Names, ok = schema.ParseNameStyle(f.Names); !ok {
-		return c, fault.New(fault.Usage, "--names %s is not known", f.Names).Try("use safe, keep or snake")
+		return c, fault.Unknown("names", f.Names, "safe", "keep", "snake")
 	}
 	if c.Outvote = f.Outvoted == "misfit"; !c.Outvote && f.Outvoted != "text" {
-		return c, fault.New(fault.Usage, "--mixed %s is not known", f.Outvoted).Try("use text or misfit")
+		return c, fault.Unknown("mixed", f.Outvoted, "text", "misfit")
 	}
 	switch f.DecimalMark {
 	case "":
@@ -90,5 +90,5 @@ func (f *Flow) scanned() (infer.Scan, error) {
 	case "full":
 		return infer.ScanFull, nil
 	}
-	return 0, fault.New(fault.Usage, "--scan %s is not known", f.Scan).Try("use sample or full")
+	return 0, fault.Unknown("scan", f.Scan, "sample", "full")
 }

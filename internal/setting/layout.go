@@ -1,6 +1,8 @@
 package setting
 
 import (
+	"strconv"
+
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
@@ -29,7 +31,7 @@ func (f *Flow) LayoutOptions() (layout.Options, error) {
 	}
 	o.Columnar.Bloom, o.Columnar.SecondPages = f.Bloom, f.PageVersion == 2
 	if f.PageVersion != 1 && f.PageVersion != 2 {
-		return o, fault.New(fault.Usage, "--page-version %d is not known", f.PageVersion).Try("use 1 or 2")
+		return o, fault.Unknown("page-version", strconv.Itoa(f.PageVersion), "1", "2")
 	}
 	if f.Codec == string(columnar.Auto) {
 		o.Columnar.Codec = columnar.Auto

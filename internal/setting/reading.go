@@ -18,7 +18,7 @@ import (
 // columns that something may be said of columns.
 func (f *Flow) Task(env Env) (t write.Task, err error) {
 	if f.MixedContent != "members" && f.MixedContent != "text" {
-		return t, unknown("mixed-content", f.MixedContent, "members or text")
+		return t, fault.Unknown("mixed-content", f.MixedContent, "members", "text")
 	}
 	t.Reading.Reading = source.Reading{Sources: env.Sources, Stdin: env.Stdin, Store: env.Store, MayExpand: f.AllowExpansion,
 		Mixed:      f.MixedFiles,
@@ -47,7 +47,7 @@ func (f *Flow) Task(env Env) (t write.Task, err error) {
 		t.Confirmed = f.ConfirmMultiply
 	}
 	if f.Geometry != "keep" && f.Geometry != "wkb" {
-		return t, unknown("geometry", f.Geometry, "keep or wkb")
+		return t, fault.Unknown("geometry", f.Geometry, "keep", "wkb")
 	}
 	if env.Columns {
 		if t.Scan, err = f.scanned(); err != nil {
@@ -71,11 +71,6 @@ type Env struct {
 	// Form says that rows may get another form, Columns that something may be said of columns; Declared are columns that a feed file has.
 	Form, Columns bool
 	Declared      []schema.Field
-}
-
-// unknown is the error for a word that a setting does not take.
-func unknown(flag, word, words string) *fault.Error {
-	return fault.New(fault.Usage, "--%s %s is not known", flag, word).Try("use %s", words)
 }
 
 // records settles what becomes of records that fail, and what columns are added.
@@ -108,7 +103,7 @@ func (f *Flow) rules() (sniff.Stated, error) {
 	s := sniff.Stated{Records: string(f.Records), SkipRows: f.SkipRows, Columns: f.Columns, Trim: f.Trim, SkipBlank: f.SkipBlankRows}
 	var err error
 	if s.Lenient = f.JSONNumbers == "lenient"; !s.Lenient && f.JSONNumbers != "strict" {
-		return s, fault.New(fault.Usage, "--json-numbers %s is not known", f.JSONNumbers).Try("use strict or lenient")
+		return s, fault.Unknown("json-numbers", f.JSONNumbers, "strict", "lenient")
 	}
 	s.SkipStated = f.Stated("skip-rows")
 	if s.Widths, err = parseWidths(f.Widths); err != nil {
@@ -160,14 +155,14 @@ func (f *Flow) rules() (sniff.Stated, error) {
 	case "backslash":
 		s.Escape = '\\'
 	default:
-		return s, fault.New(fault.Usage, "--escape %s is not known", f.Escape).Try("use double or backslash")
+		return s, fault.Unknown("escape", f.Escape, "double", "backslash")
 	}
 	switch f.Ragged {
 	case "stop":
 	case "pad":
 		s.Pad = true
 	default:
-		return s, fault.New(fault.Usage, "--ragged %s is not known", f.Ragged).Try("use stop or pad")
+		return s, fault.Unknown("ragged", f.Ragged, "stop", "pad")
 	}
 	return s, nil
 }

@@ -14,11 +14,11 @@ func (f *Flow) shape() (shape.Spec, error) {
 		ListsAsJSON: f.Lists == "json"}
 	switch {
 	case f.Nested != "keep" && f.Nested != "flatten":
-		return s, fault.New(fault.Usage, "--nested %s is not known", f.Nested).Try("use keep or flatten")
+		return s, fault.Unknown("nested", f.Nested, "keep", "flatten")
 	case f.Lists != "keep" && f.Lists != "json":
-		return s, fault.New(fault.Usage, "--lists %s is not known", f.Lists).Try("use keep or json")
+		return s, fault.Unknown("lists", f.Lists, "keep", "json")
 	case f.UnnestEmpty != "keep" && f.UnnestEmpty != "drop":
-		return s, fault.New(fault.Usage, "--unnest-empty %s is not known", f.UnnestEmpty).Try("use keep or drop")
+		return s, fault.Unknown("unnest-empty", f.UnnestEmpty, "keep", "drop")
 	case f.FlattenDepth < 0:
 		return s, fault.New(fault.Usage, "--flatten-depth counts from 0 on")
 	case (f.Lists == "json" || f.FlattenDepth > 0) && !s.Flatten:

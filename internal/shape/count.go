@@ -31,7 +31,7 @@ func chains(fields []schema.Field, spec Spec) ([]chain, error) {
 			names, out = append(names, nil), append(out, nil)
 		}
 		names[at] = append(names[at], lists...)
-		out[at] = append(out[at], &unnest{lists: lists, dropEmpty: spec.DropEmpty})
+		out[at] = append(out[at], &unnest{lists: lists, dropEmpty: spec.DropEmpty, flag: "--unnest"})
 	}
 	for _, c := range out {
 		settled := schema.Schema{Fields: fields}.Clone().Fields

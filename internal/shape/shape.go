@@ -119,7 +119,7 @@ func New(s schema.Schema, spec Spec) (*Plan, error) {
 	}
 	for _, lists := range spec.Unnest {
 		p.steps = append(p.steps, &unnest{lists: lists, index: spec.Index, count: spec.Count, dropEmpty: spec.DropEmpty,
-			separator: separator})
+			separator: separator, flag: "--unnest"})
 	}
 	if spec.Flatten {
 		p.steps = append(p.steps, &flatten{separator: separator, depth: spec.Depth, asJSON: spec.ListsAsJSON})

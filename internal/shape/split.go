@@ -44,7 +44,7 @@ func (s *child) settle(fields []schema.Field) ([]schema.Field, error) {
 		s.keys = append(s.keys, at)
 		out = append(out, fields[at])
 	}
-	s.list = &unnest{lists: []string{s.List}, dropEmpty: true}
+	s.list = &unnest{lists: []string{s.List}, dropEmpty: true, flag: "--split"}
 	after, err := s.list.settle(schema.Schema{Fields: fields}.Clone().Fields)
 	if err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ type without struct {
 }
 
 func (s *without) settle(fields []schema.Field) (_ []schema.Field, err error) {
-	if s.path, err = (&unnest{}).path(fields, s.name); err != nil {
+	if s.path, err = (&unnest{flag: "--split"}).path(fields, s.name); err != nil {
 		return nil, err
 	}
 	s.gone = s.path[:1]

@@ -19,6 +19,7 @@ type unnest struct {
 	lists                   []string
 	index, count, dropEmpty bool
 	separator               string
+	flag                    string  // that names the lists
 	paths                   [][]int // of the lists, positions from the outermost column on
 }
 
@@ -66,20 +67,20 @@ func (u *unnest) path(fields []schema.Field, name string) ([]int, error) {
 	for i, part := range parts {
 		at := find(fields, part)
 		if at < 0 {
-			return nil, unknown("--unnest", strings.Join(parts[:i+1], "."), fields)
+			return nil, unknown(u.flag, strings.Join(parts[:i+1], "."), fields)
 		}
 		path = append(path, at)
 		t := fields[at].Type
 		switch {
 		case i == len(parts)-1 && t.Kind != schema.List:
-			return nil, fault.New(fault.Usage, "--unnest %s: it is %s, not a list", name,
+			return nil, fault.New(fault.Usage, "%s %s: it is %s, not a list", u.flag, name,
 				t.Kind).Try("name one of the lists, which are shown by").By(fault.SeeSchema)
 		case i < len(parts)-1 && t.Kind == schema.List:
-			return nil, fault.New(fault.Usage, "--unnest %s: %s is a list itself", name, strings.Join(parts[:i+1], ".")).
+			return nil, fault.New(fault.Usage, "%s %s: %s is a list itself", u.flag, name, strings.Join(parts[:i+1], ".")).
 				Try("make rows of it first: --unnest %s --unnest %s", strings.Join(parts[:i+1], "."), name)
 		case i < len(parts)-1 && t.Kind != schema.Struct:
-			return nil, fault.New(fault.Usage, "--unnest %s: %s is %s, which has no members", name, strings.Join(parts[:i+1], "."),
-				t.Kind).Try("its members are shown by").By(fault.SeeSchema)
+			return nil, fault.New(fault.Usage, "%s %s: %s is %s, which has no members", u.flag, name,
+				strings.Join(parts[:i+1], "."), t.Kind).Try("its members are shown by").By(fault.SeeSchema)
 		}
 		fields = t.Fields
 	}

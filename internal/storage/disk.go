@@ -32,6 +32,8 @@ func kindOf(mode fs.FileMode) Kind {
 		return Folder
 	case mode&fs.ModeSymlink != 0:
 		return Link
+	case mode&fs.ModeDevice != 0:
+		return Device
 	case !mode.IsRegular():
 		return Stream
 	}
@@ -86,7 +88,7 @@ type diskFile struct {
 }
 
 func (f diskFile) Unchanged() error {
-	if f.listed.Kind == Stream {
+	if f.listed.Kind == Stream || f.listed.Kind == Device {
 		return nil
 	}
 	info, err := f.Stat()

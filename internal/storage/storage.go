@@ -66,13 +66,14 @@ func (v Version) String() string {
 // Kind is what lies at a URI.
 type Kind uint8
 
-// A Regular object has bytes that can be read as often as wanted; a Stream, a pipe or a device, gives them once. A Link is told
-// by listings alone: to stat a URI follows it.
+// A Regular object has bytes that can be read as often as wanted; a Stream, a pipe or a socket, gives them once, and of a
+// Device nothing is known. A Link is told by listings alone: to stat a URI follows it.
 const (
 	Regular Kind = iota
 	Folder
 	Link
 	Stream
+	Device
 )
 
 // Object is what a store tells of one object.

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"trevak/internal/fault"
 )
 
 // writable are the stores that can be written to, each with an empty folder in it.
@@ -320,7 +322,7 @@ func TestScratchFilesHaveNoName(t *testing.T) {
 
 func TestUnknownSchemes(t *testing.T) {
 	s := Stores{"": Disk{}}
-	if _, err := s.Stat(t.Context(), "moon://a/b"); !errors.Is(err, errors.ErrUnsupported) || !strings.Contains(err.Error(), "moon") {
+	if _, err := s.Stat(t.Context(), "moon://a/b"); fault.KindOf(err) != fault.Usage || !strings.Contains(err.Error(), "moon") {
 		t.Errorf("%v", err)
 	}
 }

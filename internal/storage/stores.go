@@ -2,8 +2,8 @@ package storage
 
 import (
 	"context"
-	"errors"
-	"fmt"
+
+	"trevak/internal/fault"
 )
 
 // Stores is several stores as one: each URI goes to the store of its scheme, paths and file URLs to that of the empty one.
@@ -64,13 +64,16 @@ func (s Stores) Canonical(uri string) (string, error) { return of(s, uri).Canoni
 // unknown stands for the store of a scheme that there is none for.
 type unknown string
 
-func (u unknown) err() error {
-	return fmt.Errorf("there is no store for %s URIs: %w", string(u), errors.ErrUnsupported)
+func (u unknown) err(uri string) error {
+	return fault.New(fault.Usage, "%s: what lies behind %s:// is not reached from here", Shown(uri), string(u)).
+		Try("name a place on the disk, or, to read from it, an address that begins with https://")
 }
 
-func (u unknown) List(context.Context, string) ([]Entry, error)            { return nil, u.err() }
-func (u unknown) Stat(context.Context, string) (Object, error)             { return Object{}, u.err() }
-func (u unknown) Open(context.Context, Object) (File, error)               { return nil, u.err() }
-func (u unknown) Create(context.Context, string, Creation) (Writer, error) { return nil, u.err() }
-func (u unknown) Remove(context.Context, string) error                     { return u.err() }
-func (u unknown) Canonical(uri string) (string, error)                     { return uri, u.err() }
+func (u unknown) List(_ context.Context, uri string) ([]Entry, error) { return nil, u.err(uri) }
+func (u unknown) Stat(_ context.Context, uri string) (Object, error)  { return Object{}, u.err(uri) }
+func (u unknown) Open(_ context.Context, o Object) (File, error)      { return nil, u.err(o.URI) }
+func (u unknown) Create(_ context.Context, uri string, _ Creation) (Writer, error) {
+	return nil, u.err(uri)
+}
+func (u unknown) Remove(_ context.Context, uri string) error { return u.err(uri) }
+func (u unknown) Canonical(uri string) (string, error)       { return uri, u.err(uri) }

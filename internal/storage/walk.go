@@ -152,7 +152,8 @@ func (i seen) IsDir() bool        { return i.kind == Folder }
 func (i seen) Sys() any           { return nil }
 
 func (i seen) Mode() fs.FileMode {
-	return map[Kind]fs.FileMode{Folder: fs.ModeDir | 0o755, Link: fs.ModeSymlink, Stream: fs.ModeNamedPipe}[i.kind]
+	return map[Kind]fs.FileMode{Folder: fs.ModeDir | 0o755, Link: fs.ModeSymlink, Stream: fs.ModeNamedPipe,
+		Device: fs.ModeDevice}[i.kind]
 }
 
 // toSlash and fromSlash turn a path into the form of patterns and back; head is what stands before it in a URI.

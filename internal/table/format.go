@@ -18,7 +18,7 @@ var fileFormats = map[columnar.Format]iceberg.FileFormat{columnar.Parquet: icebe
 func ParseFormat(text string) (columnar.Format, error) {
 	format := columnar.Format("." + text)
 	if _, ok := fileFormats[format]; !ok {
-		return "", fault.New(fault.Usage, "--format %s: the files of a table are not written in it", text).Try("use parquet, orc or avro")
+		return "", fault.Unknown("format", text, "parquet", "orc", "avro")
 	}
 	return format, nil
 }

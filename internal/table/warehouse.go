@@ -22,6 +22,7 @@ import (
 	"trevak/internal/locate"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
+	"trevak/internal/wording"
 )
 
 // Name is a table's name: its namespace, of one or more parts, and its own, joined by dots.
@@ -145,11 +146,11 @@ func (w *Warehouse) Find(ctx context.Context, name Name) (*Table, error) {
 	for _, n := range names {
 		known = append(known, n.String())
 	}
-	switch near := schema.Nearest(name.String(), known); {
+	switch near := wording.Nearest(name.String(), known); {
 	case len(known) == 0:
 		return nil, e.Try("it holds no table yet; load one, or name another folder with --warehouse")
 	case len(near) > 0:
-		return nil, e.Try("%s", schema.Meant(near))
+		return nil, e.Try("%s", wording.Meant(near))
 	default:
 		return nil, e.Try("it holds %s", schema.Some(known))
 	}

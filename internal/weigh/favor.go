@@ -26,7 +26,7 @@ func ParseFavor(text string) (Favor, error) {
 	case FavorSize, FavorSpeed, FavorBalance:
 		return f, nil
 	}
-	return "", fault.New(fault.Usage, "--favor %s is not known", text).Try("use size, speed or balance")
+	return "", fault.Unknown("favor", text, "size", "speed", "balance")
 }
 
 // The usual codec is given up only for a gain. Differences below equalPercent are none. Under FavorBalance a file that is
