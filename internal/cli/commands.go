@@ -43,6 +43,7 @@ rows are shown as they would be written.`,
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Form)
 	flags.asWritten = true
 	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
+	first(cmd, "rows", "delimiter", "no-header", "encoding", "records", "skip-rows", "where", "unnest", "nested", "feed")
 	return cmd
 }
 
@@ -69,18 +70,20 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n i
 
 func (a *app) infer() *cobra.Command {
 	var flags *flowFlags
-	var column, emit string
+	var column, emit, expect string
 	cmd := &cobra.Command{
-		Use:   "infer SOURCE…",
+		Use:   "infer SOURCE…|TABLE",
 		Short: "Show the schema that would be inferred, and on what evidence",
 		Long: `Infer reads every record and shows a line for each column: its legal name, the narrowest type that holds everything seen, how
 many nulls and how many different values (~ before an estimate), the smallest and the largest value, the longest in
 characters, and the first line that settled the type. Below stand columns worth a look, and what could serve as key or partition
 field, with sizes measured on a sample. --column shows all that is known of one column. --emit feed writes a feed file, which holds
-everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL.`,
+everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL. --expect tells what a load into a table, or by a
+feed file, would find different, and ends with exit code 3 where anything is.`,
 		Example: `  trevak infer trevak-demo/stations/stations.csv
   trevak infer trevak-demo/observations --column battery
-  trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml`,
+  trevak infer trevak-demo/stations/stations.csv --into orrin.stations --emit feed > trevak-demo/stations.feed.yaml
+  trevak infer trevak-demo/stations/stations.csv --expect trevak-demo/stations.feed.yaml`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if emit != "" && emit != "feed" && emit != "ddl" {
@@ -88,6 +91,9 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 			}
 			if err := inferEffect(cmd, emit, column, a.json()); err != nil {
 				return err
+			}
+			if expect != "" {
+				return a.expected(cmd, flags, args, expect)
 			}
 			r, err := flags.task(cmd, args)
 			if err != nil {
@@ -103,10 +109,13 @@ everything that was settled, --emit ddl a CREATE TABLE statement in standard SQL
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
+	flags.table = a.findTable
 	flags.also(cmd, "into", "the `table` to name in a feed file or statement")
 	flags.also(cmd, "drift", "the `policy` to name in a feed file: grow, hold or stop")
 	cmd.Flags().StringVar(&column, "column", "", "show everything that is known of one `column`")
 	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a feed file (feed) or a CREATE TABLE statement (ddl)")
+	cmd.Flags().StringVar(&expect, "expect", "", "tell what a load into a `table`, or by a feed file, would find different")
+	first(cmd, "column", "emit", "expect", "type", "rename", "key", "nulls", "no-header", "unnest", "feed")
 	return cmd
 }
 

@@ -35,8 +35,8 @@ prints, and ends with the counts that must agree. It exits with 1 if they do not
   trevak demo --dir buoys --scale 5`,
 		Args: few(0, 0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if a.json() {
-				return fault.New(fault.Usage, "-o json has no effect on demo, which shows what its commands print").Try("leave it out")
+			if err := a.plain("demo, which shows what its commands print"); err != nil {
+				return err
 			}
 			if scale < 1 || scale > 100000 {
 				return fault.New(fault.Usage, "--scale %d is not between 1 and 100000", scale).Try("1 is the smallest")
@@ -124,7 +124,7 @@ func (d *day) run() error {
 		{"Check what arrived.", []string{"tables"}, 0},
 		{"And how it lies.", []string{"describe", "orrin.observations"}, 0},
 	}
-	s := d.app.screen()
+	s := d.app.reportScreen()
 	for i, step := range steps {
 		if err := d.ctx.Err(); err != nil {
 			return err
@@ -137,7 +137,7 @@ func (d *day) run() error {
 			args = append(args, "--warehouse", d.warehouse)
 		}
 		s.Printf("%s\n%s\n\n", s.Faint("# "+step.say), s.Bold("$ trevak "+quoteArgs(args)))
-		if code := carryOut(d.ctx, args, d.app.out, d.app.out); code != step.code {
+		if code := carryOut(d.ctx, args, s.Writer, s.Writer); code != step.code {
 			return fault.New(fault.Storage, "the command ended with exit code %d, not %d", code, step.code)
 		}
 	}

@@ -54,7 +54,7 @@ func TestCommandsInDocs(t *testing.T) {
 func runAll(t *testing.T, page string, commands []string) {
 	testfolder.Make(t, nil)
 	t.Setenv("TREVAK_WAREHOUSE", "")
-	must(t, []string{"demo", "--quiet"}, "agree")
+	must(t, []string{"demo"}, "agree")
 	exports := ""
 	for _, command := range commands {
 		if strings.HasPrefix(command, "export ") {

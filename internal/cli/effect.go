@@ -2,7 +2,6 @@ package cli
 
 import (
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -10,6 +9,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"trevak/internal/columnar"
+	"trevak/internal/convert"
 	"trevak/internal/fault"
 )
 
@@ -82,7 +82,7 @@ func formatEffect(cmd *cobra.Command, format columnar.Format, single bool) error
 		err = idle(cmd, "on files of the format "+name+", which have no row groups", "row-group")
 	}
 	if err == nil && format.Text() {
-		err = idle(cmd, "on files of the format "+name+", which are not compressed", "codec", "favor")
+		err = idle(cmd, "on text, which is packed where its ending says so, like .csv.gz", "codec", "favor")
 	}
 	return err
 }
@@ -90,7 +90,10 @@ func formatEffect(cmd *cobra.Command, format columnar.Format, single bool) error
 // convertFormat returns the format that a convert writes, as far as its flags tell, and whether it is a single file.
 func convertFormat(to string, format columnar.Format) (columnar.Format, bool) {
 	info, err := os.Stat(to)
-	known, ok := columnar.FormatOf(filepath.Ext(to))
+	known, ok := columnar.FormatOf(to)
+	if to == convert.StandardOutput {
+		return format, true
+	}
 	if !ok || strings.HasSuffix(to, "/") || err == nil && info.IsDir() {
 		return format, false
 	}

@@ -48,7 +48,7 @@ func TestFormatsThereAndBack(t *testing.T) {
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "brotli"},
 		"not written with it; use zstd, snappy, gzip, lz4, none")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.orc", "--codec", "zstd,id=none"}, "share one codec")
-	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.csv", "--codec", "gzip"}, "not compressed")
+	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.csv", "--codec", "gzip"}, "text, which is packed where its ending says so")
 	refused(t, 2, []string{"convert", "in.ndjson", "--to", "x.arrow", "--codec", "zstd:9"}, "without levels; write --codec zstd")
 	must(t, []string{"describe", "a.orc"}, "ORC 0.12", "3 in 1 stripe", "timestamp-instant", "dictionary-v2", "2031-05-02T00:00:00")
 	must(t, []string{"convert", "in.ndjson", "--to", "folder/", "--format", "ndjson", "--partition", "id"}, "3 files")

@@ -3,11 +3,14 @@ package cli
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"trevak/internal/setting"
 )
 
 // Sections of the flags in help texts. Flags without one are the command's own, and come first.
@@ -19,8 +22,11 @@ const (
 	sectionLayout  = "Layout and compression"
 )
 
-// sectionKey is the annotation of a flag that holds its section.
-const sectionKey = "trevak_section"
+// Annotations: the section that a flag belongs to, and the flags that the short help of a command shows.
+const (
+	sectionKey = "trevak_section"
+	firstKey   = "trevak_first"
+)
 
 // section adds the flags that define makes to a command, under a heading in its help.
 func section(cmd *cobra.Command, heading string, define func(flags *pflag.FlagSet)) {
@@ -32,16 +38,59 @@ func section(cmd *cobra.Command, heading string, define func(flags *pflag.FlagSe
 	})
 }
 
-// help writes what a command is for, and how it is used.
+// first says which flags of a command matter most: its short help shows those.
+func first(cmd *cobra.Command, names ...string) {
+	cmd.Annotations = map[string]string{firstKey: strings.Join(names, " ")}
+}
+
+// firstFlags are the flags that a command's short help shows, in their order; none where it shows all.
+func firstFlags(cmd *cobra.Command) []string { return strings.Fields(cmd.Annotations[firstKey]) }
+
+// isLong reports whether a command has more flags than its short help shows.
+func isLong(cmd *cobra.Command) bool { return len(firstFlags(cmd)) > 0 }
+
+// helpAll is the flag for the whole help of a command. It sets the flag for help.
+type helpAll struct {
+	app *app
+	cmd *cobra.Command
+}
+
+func (h helpAll) String() string   { return "false" }
+func (h helpAll) Type() string     { return "bool" }
+func (h helpAll) IsBoolFlag() bool { return true }
+
+func (h helpAll) Set(text string) error {
+	h.app.wholeHelp = text == "true"
+	return h.cmd.Flags().Set("help", text)
+}
+
+// addHelp gives a command and those below it their flags for help.
+func (a *app) addHelp(cmd *cobra.Command) {
+	cmd.InitDefaultHelpFlag()
+	cmd.Flags().Lookup("help").Usage = "show how the command is used"
+	if isLong(cmd) {
+		cmd.Flags().Var(helpAll{a, cmd}, "help-all", "show all flags as well, with what the command does")
+		cmd.Flags().Lookup("help-all").NoOptDefVal = "true"
+	}
+	for _, c := range cmd.Commands() {
+		a.addHelp(c)
+	}
+}
+
+// help writes what a command is for and how it is used: in short, or with everything.
 func (a *app) help(cmd *cobra.Command, _ []string) {
+	out := cmd.OutOrStdout()
 	text := cmd.Long
-	if text == "" {
+	if isLong(cmd) && !a.wholeHelp {
+		text = cmd.Short + "."
+	} else if text == "" {
 		text = cmd.Short
 	}
-	out := cmd.OutOrStdout()
-	fmt.Fprintf(out, "%s\n\n", wrapped(text, a.helpWidth()))
+	fmt.Fprintf(out, "%s\n", wrapped(text, a.helpWidth()))
 	if cmd.Runnable() || cmd.HasSubCommands() {
-		fmt.Fprint(out, cmd.UsageString())
+		fmt.Fprintf(out, "\n%s", cmd.UsageString())
+	} else if cmd.HasExample() {
+		fmt.Fprintf(out, "\nExamples:\n%s\n", cmd.Example)
 	}
 }
 
@@ -85,23 +134,77 @@ func wrapped(text string, width int) string {
 func (a *app) usage(cmd *cobra.Command) error {
 	var text strings.Builder
 	text.WriteString("Usage:")
-	if cmd.Runnable() {
+	switch {
+	case cmd.HasAvailableSubCommands():
+		text.WriteString("\n  " + cmd.CommandPath() + " COMMAND")
+	case cmd.Runnable():
 		text.WriteString("\n  " + cmd.UseLine())
 	}
-	if cmd.HasAvailableSubCommands() {
-		text.WriteString("\n  " + cmd.CommandPath() + " [command]")
-	}
 	if cmd.HasExample() {
-		text.WriteString("\n\nExamples:\n" + cmd.Example)
+		text.WriteString("\n\nExamples:\n" + a.examples(cmd))
 	}
 	listCommands(&text, "Commands", cmd, func(c *cobra.Command) bool { return c.IsAvailableCommand() || c.Name() == "help" })
-	text.WriteString(a.flagSections(cmd))
-	listCommands(&text, "Other topics", cmd, (*cobra.Command).IsAdditionalHelpTopicCommand)
+	if short := firstFlags(cmd); len(short) > 0 && !a.wholeHelp {
+		text.WriteString(a.fewFlags(cmd, short))
+	} else {
+		text.WriteString(a.flagSections(cmd))
+	}
+	listCommands(&text, "Topics", cmd, (*cobra.Command).IsAdditionalHelpTopicCommand)
 	if cmd.HasAvailableSubCommands() {
-		text.WriteString("\n\n\"" + cmd.CommandPath() + " [command] --help\" tells more about a command.")
+		text.WriteString("\n\n\"" + cmd.CommandPath() + " COMMAND --help\" tells more about a command")
+		if !cmd.HasParent() {
+			text.WriteString(",\n\"trevak help TOPIC\" about a topic")
+		}
+		text.WriteByte('.')
 	}
 	_, err := fmt.Fprintln(cmd.OutOrStderr(), text.String())
 	return err
+}
+
+// shortExamples is how many examples the short help has.
+const shortExamples = 3
+
+// examples are those of a command, the first few in the short help.
+func (a *app) examples(cmd *cobra.Command) string {
+	lines := strings.Split(cmd.Example, "\n")
+	if isLong(cmd) && !a.wholeHelp {
+		lines = lines[:min(shortExamples, len(lines))]
+	}
+	return strings.Join(lines, "\n")
+}
+
+// fewFlags lists the flags that matter most, and says where the others are told of.
+func (a *app) fewFlags(cmd *cobra.Command, names []string) string {
+	few := pflag.NewFlagSet("", pflag.ContinueOnError)
+	few.SortFlags = false
+	for _, name := range names {
+		few.AddFlag(cmd.Flags().Lookup(name))
+	}
+	cmd.InheritedFlags().VisitAll(func(f *pflag.Flag) {
+		if f.Name == "output" {
+			few.AddFlag(f)
+		}
+	})
+	all := 0
+	cmd.Flags().VisitAll(func(*pflag.Flag) { all++ })
+	text := "\n\nFlags that matter most:\n" + strings.TrimRight(few.FlagUsagesWrapped(a.helpWidth()), " \n")
+	var about []string
+	for _, t := range topics {
+		if slices.ContainsFunc(t.concerns, func(s setting.Section) bool { return hasSection(cmd, headings[s]) }) {
+			about = append(about, t.name)
+		}
+	}
+	if cmd.Flags().Lookup("feed") != nil {
+		about = append(about, "feed")
+	}
+	return text + "\n\n" + wrapped(fmt.Sprintf("All %d flags: %s --help-all. By topic: trevak help %s.", all, cmd.CommandPath(),
+		strings.Join(about, ", ")), a.helpWidth())
+}
+
+// hasSection reports whether a command has flags of a section.
+func hasSection(cmd *cobra.Command, heading string) (has bool) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { has = has || slices.Contains(f.Annotations[sectionKey], heading) })
+	return has
 }
 
 // listCommands lists those commands of a command that are wanted.

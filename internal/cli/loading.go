@@ -2,7 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -76,6 +78,7 @@ more of them than --tolerate allows stop the load, and the table stays as it was
 		},
 	}
 	flags.add(cmd)
+	first(cmd, "into", "dry-run", "partition", "sort", "type", "key", "drift", "tolerate", "feed", "warehouse")
 	return cmd
 }
 
@@ -84,7 +87,7 @@ func (a *app) convert() *cobra.Command {
 	var to, format string
 	var overwrite bool
 	cmd := &cobra.Command{
-		Use:   "convert SOURCE… --to DEST",
+		Use:   "convert SOURCE…|TABLE --to DEST",
 		Short: "Write files as Parquet, ORC, Arrow, Avro or text, without a table",
 		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson,
 .csv, .tsv), or as a folder of them with a folder for each partition. The destination appears when all of it is
@@ -101,7 +104,7 @@ written; what exists is replaced only with --overwrite.`,
 			if r.Favor, err = flags.flow.Favored(flags.feed.path != ""); err != nil {
 				return err
 			}
-			c := convert.Request{Task: r, To: to, Partition: flags.flow.Partition, Sort: flags.flow.Sort, Overwrite: overwrite,
+			c := convert.Request{Task: r, To: to, Out: a.rows(), Partition: flags.flow.Partition, Sort: flags.flow.Sort, Overwrite: overwrite,
 				Hashes: a.json()}
 			// Without a home folder there is none to be spared.
 			c.Home, _ = os.UserHomeDir()
@@ -112,6 +115,9 @@ written; what exists is replaced only with --overwrite.`,
 				}
 			}
 			written, single := convertFormat(to, c.Format)
+			if err := a.readable(to, c.Format); err != nil {
+				return err
+			}
 			if err := formatEffect(cmd, written, single); err != nil {
 				return err
 			}
@@ -121,14 +127,40 @@ written; what exists is replaced only with --overwrite.`,
 			budget, done := a.budget()
 			report, err := convert.Convert(cmd.Context(), c, budget)
 			done()
+			if to == convert.StandardOutput {
+				// Rows have standard output for themselves.
+				a.out = a.err
+			}
 			return a.report(report, err)
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
-	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, or a folder")
-	cmd.Flags().StringVar(&format, "format", "", "`format` of the files of a folder (default parquet)")
+	flags.table = a.findTable
+	cmd.Flags().StringVar(&to, "to", "", "a `file` ending in .parquet, .orc, .arrow, .avro, .ndjson, .csv or .tsv, text also packed, "+
+		"like .csv.gz; a folder; or - for standard output")
+	cmd.Flags().StringVar(&format, "format", "",
+		"`format` of the files of a folder (default parquet), or of standard output (default ndjson)")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace what is at the destination")
+	first(cmd, "to", "format", "overwrite", "partition", "sort", "codec", "where", "unnest", "nested", "feed")
 	return cmd
+}
+
+// rows is where rows go that are sent to standard output.
+func (a *app) rows() io.Writer {
+	if o, ok := a.out.(*outlet); ok {
+		return o.Writer
+	}
+	return a.out
+}
+
+// readable refuses to show what nobody can read on a terminal.
+func (a *app) readable(to string, format columnar.Format) error {
+	if _, ok := terminal(a.out); !ok || to != convert.StandardOutput || format == "" || slices.Contains(
+		[]columnar.Format{columnar.JSONLines, columnar.CSV, columnar.TSV}, format) {
+		return nil
+	}
+	return fault.New(fault.Usage, "what %s is cannot be read on a terminal", strings.TrimPrefix(string(format), ".")).
+		Try("send it to another program or a file, or use --format csv")
 }
 
 // formatNames are the formats that are written, by the names that --format takes.
@@ -148,7 +180,7 @@ func (a *app) report(r *write.Report, err error) error {
 	if a.json() {
 		return render.ReportJSON(a.screen(), r)
 	}
-	render.Report(a.screen(), r)
+	render.Report(a.reportScreen(), r)
 	return nil
 }
 

@@ -26,7 +26,7 @@ func buoys() string {
 // TestEveryTransform partitions tables by every transform, loads twice, and reads all rows back out of the files.
 func TestEveryTransform(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in.csv": buoys()})
-	kinds := []string{"--type", "price=decimal(9,2)", "--type", "code=uuid", "--quiet"}
+	kinds := []string{"--type", "price=decimal(9,2)", "--type", "code=uuid"}
 	for _, test := range []struct {
 		partition string
 		folders   int
@@ -55,7 +55,7 @@ func TestEveryTransform(t *testing.T) {
 		}, test.partition)
 		args := append([]string{"load", "in.csv", "--into", name, "--partition", test.partition}, kinds...)
 		must(t, args, "60 read = 60 written")
-		must(t, []string{"load", "in.csv", "--into", name, "--quiet"}, "60 read = 60 written")
+		must(t, []string{"load", "in.csv", "--into", name}, "60 read = 60 written")
 		data := filepath.Join("warehouse", "ops", name[4:], "data")
 		folders := map[string]bool{}
 		err := filepath.WalkDir(data, func(path string, d os.DirEntry, err error) error {
@@ -70,7 +70,7 @@ func TestEveryTransform(t *testing.T) {
 		if test.folders > 0 && (len(folders) != test.folders || !folders[filepath.Join(data, test.one)]) {
 			t.Errorf("%s: %d folders: %v", test.partition, len(folders), folders)
 		}
-		must(t, []string{"convert", data, "--to", "back.ndjson", "--overwrite", "--quiet"}, "120 read = 120 written")
+		must(t, []string{"convert", data, "--to", "back.ndjson", "--overwrite"}, "120 read = 120 written")
 		back, err := os.ReadFile("back.ndjson")
 		if err != nil {
 			t.Fatal(err)
@@ -103,6 +103,6 @@ func TestPartitionsThatAreRefused(t *testing.T) {
 			t.Errorf("%s: %v is left", partition, files)
 		}
 	}
-	must(t, append([]string{"convert", "in.csv", "--to", "out/", "--partition", "price,weight", "--quiet"}, types...), "partitions  1")
-	must(t, append([]string{"weigh", "in.csv", "--try-partition", "price", "--quiet"}, types...), "--partition 'price'")
+	must(t, append([]string{"convert", "in.csv", "--to", "out/", "--partition", "price,weight"}, types...), "partitions  1")
+	must(t, append([]string{"weigh", "in.csv", "--try-partition", "price"}, types...), "--partition 'price'")
 }

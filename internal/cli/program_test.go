@@ -51,7 +51,7 @@ func trevak(t testing.TB, args ...string) result {
 	cmd := exec.Command(program, args...)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	cmd.Env = append(os.Environ(), "COLUMNS=", "TREVAK_WAREHOUSE=")
+	cmd.Env = append(os.Environ(), "COLUMNS="+os.Getenv("TEST_COLUMNS"), "TREVAK_WAREHOUSE=")
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
@@ -322,7 +322,7 @@ func TestWrongUsage(t *testing.T) {
 		{"preview ./none.csv", "there is no file", 1},
 		{"preview doc.json --records items", "does not begin with $", 2},
 		{"preview doc.json --records $.items[*]", "has no records at $.items[*]", 3},
-		{"infer r.parquet", "there is no file", 1},
+		{"infer r.parquet", "there is neither a file", 1},
 	} {
 		refused(t, test.code, strings.Fields(test.args), test.want)
 	}

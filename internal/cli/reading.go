@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"io"
 	"os"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/setting"
 	"trevak/internal/storage"
+	"trevak/internal/table"
 	"trevak/internal/write"
 )
 
@@ -23,6 +25,8 @@ type flowFlags struct {
 	sections []setting.Section
 	// asWritten says that what is said of columns has rows shown as they would be written.
 	asWritten bool
+	// table finds a table that is named as the source; nil where there can be none.
+	table func(ctx context.Context, arg string) (*table.Table, error)
 }
 
 // headings are those of sections in help.
@@ -100,10 +104,33 @@ func (f *flowFlags) task(cmd *cobra.Command, sources []string) (t write.Task, er
 	}
 	t, err = f.flow.Task(setting.Env{Sources: sources, Stdin: os.Stdin, Store: storage.Standard(storage.Web{Patience: f.flow.Timeout}),
 		Form: f.has(setting.Form), Columns: f.has(setting.Columns), Declared: f.feed.declared})
+	if err == nil && f.table != nil {
+		err = f.ofTable(cmd, &t)
+	}
 	if f.asWritten {
 		t.Formed = f.flow.CorrectsColumns() || len(f.feed.declared) > 0
 	}
 	return t, err
+}
+
+// besidesReading are the flags that speak of texts too, though they are of other sections.
+var besidesReading = []string{"nulls", "decimal-mark", "mixed", "scan"}
+
+// ofTable has the rows of a table read, where the source is one.
+func (f *flowFlags) ofTable(cmd *cobra.Command, t *write.Task) (err error) {
+	if len(t.Sources) != 1 || !isTable(t.Sources[0]) {
+		return idle(cmd, "on files", "warehouse")
+	}
+	names := slices.Clone(besidesReading)
+	for _, s := range setting.Table {
+		if s.Section == setting.Reading && s.Flag != "" {
+			names = append(names, s.Flag)
+		}
+	}
+	if err = idle(cmd, "on a table, whose rows are settled", names...); err == nil {
+		t.Table, err = f.table(cmd.Context(), t.Sources[0])
+	}
+	return err
 }
 
 // timely checks the time that servers are given, which is for sources that are fetched.

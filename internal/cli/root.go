@@ -31,9 +31,11 @@ import (
 
 // app is what all commands share: where they write and the flags that any of them takes.
 type app struct {
-	out, err  io.Writer
-	output    string
-	quiet     bool
+	out, err io.Writer
+	output   string
+	quiet    bool
+	// wholeHelp says that help was asked for with all flags.
+	wholeHelp bool
 	warehouse string
 	// done says what was done, once something was.
 	done string
@@ -86,30 +88,30 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 		fmt.Fprintln(errs, "trevak: stopped; nothing was changed")
 		return 1
 	}
-	complain(errs, err)
+	a.complain(err)
 	return exitCode(err)
 }
 
 // complain writes an error in one line, which a terminal gets broken between words.
-func complain(errs io.Writer, err error) {
-	text := "trevak: " + render.Harmless(withSteps(err).Error())
-	if fd, ok := terminal(errs); ok {
-		if width, _, err := term.GetSize(fd); err == nil && width > 0 {
-			// Lines after the first are an expression with a mark under it.
-			first, rest, more := strings.Cut(text, "\n")
-			if text = render.Wrap(first, width); more {
-				text += "\n" + rest
-			}
-		}
+func (a *app) complain(err error) {
+	s := a.screenOf(a.err)
+	// Lines after the first are an expression with a mark under it.
+	first, rest, more := strings.Cut("trevak: "+render.Harmless(withSteps(err).Error()), "\n")
+	if s.Width < math.MaxInt32 {
+		first = render.Wrap(first, s.Width)
 	}
-	fmt.Fprintln(errs, text)
+	if more {
+		first += "\n" + rest
+	}
+	fmt.Fprintln(a.err, first)
+	s.Styled = false
 	var drift *write.DriftError
 	if errors.As(err, &drift) {
-		render.Drift(render.Screen{Writer: errs, Width: math.MaxInt32}, drift.Differences)
+		render.Drift(s, drift.Differences)
 	}
 	var refusal *write.Refusal
 	if errors.As(err, &refusal) {
-		render.Refusal(render.Screen{Writer: errs, Width: math.MaxInt32}, refusal)
+		render.Refusal(s, refusal)
 	}
 }
 
@@ -151,11 +153,22 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	root.SetHelpFunc(a.help)
 	flags := root.PersistentFlags()
 	flags.StringVarP(&a.output, "output", "o", "table", "`form` of results, table or json")
-	flags.BoolVar(&a.quiet, "quiet", false, "show no progress")
-	for _, cmd := range []*cobra.Command{a.preview(), a.weigh(), a.load(), a.tables(), a.describe(), a.schemaCommand(), a.alter()} {
-		root.AddCommand(a.addWarehouse(cmd))
-	}
-	root.AddCommand(a.infer(), a.convert(), a.feedCommand(), a.demo(), a.version(), expressions())
+	flags.BoolVar(&a.quiet, "quiet", false, "show neither progress nor reports: only what is asked for, and what goes wrong")
+	// Commands stand in the order of a day's work.
+	cobra.EnableCommandSorting = false
+	root.AddCommand(a.addWarehouse(a.preview()), a.addWarehouse(a.infer()), a.addWarehouse(a.weigh()), a.addWarehouse(a.convert()),
+		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addWarehouse(a.describe()), a.addWarehouse(a.schemaCommand()),
+		a.addWarehouse(a.alter()), a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
+	root.AddCommand(a.topicCommands()...)
+	root.SetHelpCommand(helpCommand())
+	root.InitDefaultHelpCmd()
+	a.addHelp(root)
+	a.addCompletion(root)
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.Version = version()
+	root.SetVersionTemplate(versionLine())
+	root.InitDefaultVersionFlag()
+	root.Flags().Lookup("version").Usage = "show the version of the program"
 	return group(root)
 }
 
@@ -172,13 +185,33 @@ func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
 // defaultWidth is the line length where nothing tells another.
 const defaultWidth = 100
 
+// plain refuses -o json for what has a form of its own; what says which it is.
+func (a *app) plain(what string) error {
+	if !a.json() {
+		return nil
+	}
+	return fault.New(fault.Usage, "-o json has no effect on %s", what).Try("leave it out")
+}
+
+// reportScreen returns where reports go of what was done, which nobody sees who asked for quiet.
+func (a *app) reportScreen() render.Screen {
+	s := a.screen()
+	if a.quiet {
+		s.Writer = io.Discard
+	}
+	return s
+}
+
 // screen returns where results go.
-func (a *app) screen() render.Screen {
-	s := render.Screen{Writer: a.out, Width: math.MaxInt32}
+func (a *app) screen() render.Screen { return a.screenOf(a.out) }
+
+// screenOf returns a place where text goes, with the width that it has or that the environment says.
+func (a *app) screenOf(w io.Writer) render.Screen {
+	s := render.Screen{Writer: w, Width: math.MaxInt32}
 	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && columns > 0 {
 		s.Width = columns
 	}
-	if fd, ok := terminal(a.out); ok {
+	if fd, ok := terminal(w); ok {
 		s.Styled = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		s.Width = defaultWidth
 		if width, _, err := term.GetSize(fd); err == nil && width > 0 {

@@ -314,7 +314,7 @@ func TestWrongForms(t *testing.T) {
 	must(t, []string{"preview", "zero.csv", "--type", "a=boolean"}, "true")
 	refused(t, 3, []string{"convert", "zero.csv", "--to", "x.parquet", "--derive", "c = a / b"},
 		"zero.csv:2: --derive c: division by zero; NULLIF(…, 0) makes the result null, at character 3")
-	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "there is no flag --nested on trevak weigh; it is a flag of convert, infer")
+	refused(t, 2, []string{"weigh", "1.ndjson", "--nested", "flatten"}, "there is no flag --nested on trevak weigh; it is a flag of preview, infer, convert, load")
 }
 
 func readFile(t testing.TB, name string) string {

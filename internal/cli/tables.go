@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -191,6 +192,7 @@ func (a *app) compareVersions(t *table.Table, before, after string) error {
 
 func (a *app) alter() *cobra.Command {
 	var renames, widen, comments, after, optional, drop, first []string
+	var dryRun bool
 	cmd := &cobra.Command{
 		Use:   "alter TABLE",
 		Short: "Rename, widen, drop, reorder and comment the columns of a table",
@@ -198,6 +200,7 @@ func (a *app) alter() *cobra.Command {
 read as they were meant. A renamed column still takes the values that files have under its old name. Parts of nested
 columns are named by their path.`,
 		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' --warehouse trevak-demo/warehouse
+  trevak alter orrin.tides --rename level_m=level --first level_m --dry-run --warehouse trevak-demo/warehouse
   trevak alter orrin.tides --rename level_m=level --first level_m --warehouse trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -221,7 +224,7 @@ columns are named by their path.`,
 				return fault.New(fault.Usage, "nothing to alter").Try("state what is to change, for example --rename old=new; see " +
 					"trevak alter --help")
 			}
-			return a.alterTable(cmd.Context(), args[0], alteration)
+			return a.alterTable(cmd.Context(), args[0], alteration, dryRun)
 		},
 	}
 	flags := cmd.Flags()
@@ -231,11 +234,12 @@ columns are named by their path.`,
 	flags.StringArrayVar(&first, "first", nil, "put a `column` before all others")
 	flags.StringArrayVar(&after, "after", nil, "put a column after another (`COL=OTHER`)")
 	flags.StringArrayVar(&comments, "comment", nil, "give a column a comment (`COL=TEXT`)")
+	flags.BoolVar(&dryRun, "dry-run", false, "tell what would change, and change nothing")
 	flags.StringArrayVar(&optional, "optional", nil, "let a required `column` be without a value")
 	return cmd
 }
 
-func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alteration) error {
+func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alteration, dryRun bool) error {
 	name, err := table.ParseName(arg)
 	if err != nil {
 		return err
@@ -244,7 +248,7 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 	if err != nil {
 		return err
 	}
-	changes, err := w.Alter(ctx, name, func(t *table.Table) (schema.Schema, []string, error) {
+	change := func(t *table.Table) (schema.Schema, []string, error) {
 		for _, column := range alteration.Drop {
 			for _, field := range t.Spec {
 				if field.Column == column {
@@ -255,19 +259,36 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 		}
 		altered, changes, err := t.Schema.Alter(alteration)
 		return altered, changes, alterError(err)
-	})
-	if err != nil {
-		return err
 	}
-	a.done = "altered " + name.String()
+	var changes []string
+	if dryRun {
+		t, err := w.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		if _, changes, err = change(t); err != nil {
+			return err
+		}
+	} else if changes, err = w.Alter(ctx, name, change); err != nil {
+		return err
+	} else {
+		a.done = "altered " + name.String()
+	}
 	if a.json() {
 		return a.writeJSON(struct {
 			Table   string   `json:"table"`
 			Changes []string `json:"changes"`
-		}{name.String(), changes})
+			DryRun  bool     `json:"dry_run"`
+		}{name.String(), slices.Concat([]string{}, changes), dryRun})
+	}
+	switch {
+	case len(changes) == 0:
+		a.reportScreen().Printf("%s: it is like that already\n", name)
+	case dryRun:
+		a.reportScreen().Printf("%s: nothing was changed; it would be:\n", name)
 	}
 	for _, c := range changes {
-		a.screen().Printf("%s: %s\n", name, c)
+		a.reportScreen().Printf("%s: %s\n", name, c)
 	}
 	return nil
 }

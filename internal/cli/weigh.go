@@ -24,27 +24,11 @@ and why. Speeds are those of this machine at this moment.`,
   trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var err error
-			w := weigh.Request{Sorts: sorts, Partitions: partitions}
-			name := ""
-			if len(args) == 1 && isTable(args[0]) {
-				if err := idleBut(cmd, "on a table", "favor", "try-sort", "try-partition", "chart"); err != nil {
-					return err
-				}
-				if w.Table, err = a.findTable(cmd.Context(), args[0]); err != nil {
-					return err
-				}
-				name = w.Table.Name.String()
-			} else if err = idle(cmd, "on files", "warehouse"); err != nil {
+			task, err := flags.task(cmd, args)
+			if err != nil {
 				return err
-			} else {
-				task, err := flags.task(cmd, args)
-				if err != nil {
-					return err
-				}
-				w.Reading = task.Reading
-				name = storage.Shown(w.Reading.Sources[0])
 			}
+			w := weigh.Request{Reading: task.Reading, Sorts: sorts, Partitions: partitions}
 			if w.Favor, err = weigh.ParseFavor(flags.flow.Favor); err != nil {
 				return err
 			}
@@ -54,15 +38,20 @@ and why. Speeds are those of this machine at this moment.`,
 			if err != nil {
 				return err
 			}
-			weighing.Source = name
+			weighing.Source = storage.Shown(w.Sources[0])
+			if w.Table != nil {
+				weighing.Source = w.Table.Name.String()
+			}
 			return a.weighed(weighing, chart)
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns)
+	flags.table = a.findTable
 	flags.also(cmd, "favor", "`aim` of the recommendation: size, speed, or balance")
 	cmd.Flags().StringArrayVar(&sorts, "try-sort", nil, "a sort `order` to try; may be repeated")
 	cmd.Flags().StringArrayVar(&partitions, "try-partition", nil, "partition `fields` to try; may be repeated")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the sizes by codec to a `file` ending in .svg or .png")
+	first(cmd, "try-sort", "try-partition", "favor", "chart", "type", "only")
 	return cmd
 }
 

@@ -73,7 +73,7 @@ func TestWeighCommand(t *testing.T) {
 			t.Errorf("%s: %s\nwant %s", ending, r.out, codec)
 		}
 	}
-	refused(t, 2, []string{"convert", "in.csv", "--to", "o.ndjson", "--codec", "auto"}, "not compressed")
+	refused(t, 2, []string{"convert", "in.csv", "--to", "o.ndjson", "--codec", "auto"}, "text, which is packed where its ending says so")
 	must(t, []string{"load", "in.csv", "--into", "ops.a", "--codec", "auto", "--favor", "size", "--format", "orc"}, "8,000 written")
 	must(t, []string{"load", "in.csv", "--into", "ops.r", "--codec", "auto", "--favor", "speed"}, "8,000 written")
 	must(t, []string{"weigh", "ops.r"}, "ops.r", "Favoring balance")

@@ -1,21 +1,26 @@
 package columnar
 
 import (
+	"compress/gzip"
 	"context"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
-// Format is a format that rows are written in.
+// Format is a format that rows are written in. That of packed text has the ending of the packing as well, as in .csv.gz.
 type Format string
 
 // The formats, by the endings of their files.
@@ -27,28 +32,58 @@ const (
 	JSONLines Format = ".ndjson"
 	CSV       Format = ".csv"
 	TSV       Format = ".tsv"
+	// ArrowStream is Arrow's form for what is read as it comes (Arrow, "IPC Streaming Format").
+	ArrowStream Format = ".arrows"
 )
 
-// formats are all formats, with other endings that they go by.
+// formats are all formats of files, with other endings that they go by.
 var formats = map[Format][]string{Parquet: nil, ORC: nil, Arrow: {".feather"}, Avro: nil, JSONLines: {".jsonl"}, CSV: nil, TSV: {".tab"}}
 
-// FormatOf returns the format that a file's ending stands for.
-func FormatOf(ending string) (Format, bool) {
-	ending = strings.ToLower(ending)
+// FormatOf returns the format that the ending of a file's name stands for.
+func FormatOf(name string) (Format, bool) {
+	packing := Format(strings.ToLower(path.Ext(name)))
+	if packers[packing] == nil {
+		packing = ""
+	}
+	ending := strings.ToLower(path.Ext(name[:len(name)-len(packing)]))
 	for f, others := range formats {
 		if string(f) == ending || slices.Contains(others, ending) {
-			return f, true
+			return f + packing, packing == "" || f.Text()
 		}
 	}
 	return "", false
 }
 
-// Text reports whether files of the format are text, which is not compressed.
-func (f Format) Text() bool { return f == JSONLines || f == CSV || f == TSV }
+// Text reports whether files of the format are text, packed or not.
+func (f Format) Text() bool { return f.base() == JSONLines || f.base() == CSV || f.base() == TSV }
 
-// Endings lists the endings of files that are written.
+// Packing names what packs text of the format, none where nothing does.
+func (f Format) Packing() string {
+	return map[Format]string{"": "none", ".gz": "gzip", ".zst": "zstd", ".lz4": "lz4", ".xz": "xz"}[f[len(f.base()):]]
+}
+
+// base is the format without its packing.
+func (f Format) base() Format {
+	if packing := Format(path.Ext(string(f))); packers[packing] != nil {
+		return f[:len(f)-len(packing)]
+	}
+	return f
+}
+
+// Endings lists the endings of files that are written. Those of text may have one of Packings behind them.
 func Endings() []string {
 	return []string{string(Parquet), string(ORC), string(Arrow), string(Avro), string(JSONLines), string(CSV), string(TSV)}
+}
+
+// Packings lists the endings of packed text.
+func Packings() []string { return []string{".gz", ".zst", ".lz4", ".xz"} }
+
+// packers begin a packed stream, by the ending of its file.
+var packers = map[Format]func(w io.Writer) (io.WriteCloser, error){
+	".gz":  func(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriter(w), nil },
+	".zst": func(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1)) },
+	".lz4": func(w io.Writer) (io.WriteCloser, error) { return lz4.NewWriter(w), nil },
+	".xz":  func(w io.Writer) (io.WriteCloser, error) { return xz.NewWriter(w) },
 }
 
 // FileWriter writes one file. It is not safe for concurrent use; the caller closes what it writes to.
@@ -73,11 +108,11 @@ func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 	if err := o.Format.holds(s); err != nil {
 		return nil, err
 	}
-	switch o.Format {
+	switch o.Format.base() {
 	case ORC:
 		return newORCWriter(w, s, o)
-	case Arrow:
-		return newArrowWriter(w, s, o.Codec)
+	case Arrow, ArrowStream:
+		return newArrowWriter(w, s, o.Format, o.Codec)
 	case Avro:
 		return newAvroWriter(w, s, o.Codec)
 	case JSONLines, CSV, TSV:
@@ -100,21 +135,37 @@ func (f Format) holds(s schema.Schema) (err error) {
 	return err
 }
 
-// textWriter writes rows as text.
+// textWriter writes rows as text, packed where pack is not nil.
 type textWriter struct {
 	sink   *countingWriter
+	pack   io.WriteCloser
 	format Format
 	rows   int64
 	buffer []byte
 }
 
-func newTextWriter(w io.Writer, s schema.Schema, format Format) (*textWriter, error) {
-	t := &textWriter{sink: &countingWriter{w: w}, format: format}
-	if format == JSONLines {
+func newTextWriter(w io.Writer, s schema.Schema, format Format) (t *textWriter, err error) {
+	t = &textWriter{sink: &countingWriter{w: w}, format: format.base()}
+	if begin := packers[format[len(t.format):]]; begin != nil {
+		if t.pack, err = begin(t.sink); err != nil {
+			return nil, fmt.Errorf("the text cannot be packed: %w", err)
+		}
+	}
+	if t.format == JSONLines {
 		return t, nil
 	}
-	_, err := t.sink.Write(rowtext.Header(nil, s.Arrow(), t.delimiter()))
-	return t, err
+	t.buffer = rowtext.Header(nil, s.Arrow(), t.delimiter())
+	return t, t.flush()
+}
+
+// flush writes what is in the buffer.
+func (t *textWriter) flush() (err error) {
+	if t.pack != nil {
+		_, err = t.pack.Write(t.buffer)
+	} else {
+		_, err = t.sink.Write(t.buffer)
+	}
+	return err
 }
 
 func (t *textWriter) delimiter() byte {
@@ -132,8 +183,7 @@ func (t *textWriter) Write(_ context.Context, batch arrow.RecordBatch) error {
 		t.buffer = rowtext.Delimited(t.buffer, batch, t.delimiter())
 	}
 	t.rows += batch.NumRows()
-	_, err := t.sink.Write(t.buffer)
-	return err
+	return t.flush()
 }
 
 func (t *textWriter) EndRowGroup() error { return nil }
@@ -143,17 +193,25 @@ func (t *textWriter) Pending() int64 { return 0 }
 func (t *textWriter) Written() int64 { return t.sink.n }
 
 func (t *textWriter) Close() (*Summary, error) {
+	if t.pack != nil {
+		if err := t.pack.Close(); err != nil {
+			return nil, err
+		}
+	}
 	return &Summary{Rows: t.rows, Bytes: t.sink.n, Columns: map[int]*Metrics{}}, nil
 }
 
-// arrowWriter writes Arrow's IPC file format.
+// arrowWriter writes Arrow's IPC file format, or that of streams.
 type arrowWriter struct {
 	sink *countingWriter
-	file *ipc.FileWriter
+	file interface {
+		Write(batch arrow.RecordBatch) error
+		Close() error
+	}
 	rows int64
 }
 
-func newArrowWriter(w io.Writer, s schema.Schema, codec Codec) (*arrowWriter, error) {
+func newArrowWriter(w io.Writer, s schema.Schema, format Format, codec Codec) (*arrowWriter, error) {
 	a := &arrowWriter{sink: &countingWriter{w: w}}
 	options := []ipc.Option{ipc.WithSchema(s.Arrow())}
 	switch codec.name() {
@@ -161,6 +219,10 @@ func newArrowWriter(w io.Writer, s schema.Schema, codec Codec) (*arrowWriter, er
 		options = append(options, ipc.WithZstd())
 	case "lz4":
 		options = append(options, ipc.WithLZ4())
+	}
+	if format == ArrowStream {
+		a.file = ipc.NewWriter(a.sink, options...)
+		return a, nil
 	}
 	var err error
 	if a.file, err = ipc.NewFileWriter(a.sink, options...); err != nil {

@@ -67,6 +67,9 @@ func (o Options) Suits(f Format) error {
 	}
 	name := strings.TrimPrefix(string(f), ".")
 	codecs := codecsOf[f]
+	if f == ArrowStream {
+		f, name, codecs = Arrow, "arrow", codecsOf[Arrow]
+	}
 	switch {
 	case len(o.Bloom) > 0 && f != ORC:
 		return fault.New(fault.Usage, "--bloom is for Parquet and ORC; files of the format %s are written without Bloom filters",
@@ -78,7 +81,7 @@ func (o Options) Suits(f Format) error {
 			name).Try("name one codec for all columns")
 	case codecs == nil && o.Codec != DefaultCodec:
 		return fault.New(fault.Usage, "--codec %s: files of the format %s are not compressed", o.Codec,
-			name).Try("leave it out, and pack the file afterwards")
+			name).Try("leave it out; text is packed where its ending says so, like %s%s", f.base(), Packings()[0])
 	case o.Codec == Auto:
 		return nil
 	case f == Arrow && strings.Contains(string(o.Codec), ":"):

@@ -5,6 +5,7 @@ package convert
 
 import (
 	"context"
+	"io"
 	"strings"
 	"time"
 
@@ -20,8 +21,9 @@ import (
 // Request is what a convert is asked to do.
 type Request struct {
 	write.Task
-	// To is a file, whose ending says in which format it is written, or a folder.
-	To string
+	// To is a file, whose ending says in which format it is written, a folder, or StandardOutput, which Out is then.
+	To  string
+	Out io.Writer
 	// Format is that of the files in a folder.
 	Format columnar.Format
 	// Partition is the partition fields, for a folder.
@@ -70,7 +72,7 @@ func Convert(ctx context.Context, c Request, b run.Budget) (*write.Report, error
 	}
 	report.Table = ""
 	if dest.format.Text() {
-		report.Codec = "none"
+		report.Codec = dest.format.Packing()
 	}
 	report.Destination, report.Seconds = c.To, time.Since(started).Seconds()
 	return report, nil

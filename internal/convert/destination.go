@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"path"
 	"strings"
@@ -25,6 +26,7 @@ type destination struct {
 	format    columnar.Format
 	single    bool
 	overwrite bool
+	out       io.Writer     // takes a single file in the place of what lies at uri
 	stage     storage.Stage // nil until something is to be written
 	files     int
 }
@@ -32,7 +34,10 @@ type destination struct {
 // newDestination checks that the destination can be written.
 func newDestination(ctx context.Context, c Request) (*destination, error) {
 	d := &destination{store: c.Store, uri: storage.Clean(c.To), format: c.Format, overwrite: c.Overwrite}
-	format, known := columnar.FormatOf(path.Ext(c.To))
+	if c.To == StandardOutput {
+		return d, d.outward(c)
+	}
+	format, known := columnar.FormatOf(c.To)
 	extension := strings.ToLower(path.Ext(c.To))
 	there, err := d.store.Stat(ctx, d.uri)
 	exists, folder := err == nil, there.Kind == storage.Folder
@@ -83,10 +88,36 @@ func newDestination(ctx context.Context, c Request) (*destination, error) {
 	return d, nil
 }
 
-func endings() string { return strings.Join(columnar.Endings(), ", ") }
+func endings() string {
+	return strings.Join(columnar.Endings(), ", ") + " (of text also packed, like .csv" + columnar.Packings()[0] + ")"
+}
+
+// StandardOutput is the destination that stands for it.
+const StandardOutput = "-"
+
+// outward has what is written sent to standard output, once it is whole.
+func (d *destination) outward(c Request) error {
+	d.single, d.out = true, c.Out
+	switch {
+	case c.Format == "":
+		d.format = columnar.JSONLines
+	case c.Format == columnar.Arrow:
+		d.format = columnar.ArrowStream
+	case !c.Format.Text():
+		return fault.New(fault.Usage, "files of the format %s do not go to standard output: their beginnings are written last",
+			strings.TrimPrefix(string(c.Format), ".")).Try("use --format ndjson, csv, tsv or arrow, which is a stream there, or name a file")
+	}
+	if c.PartitionWith(c.Partition) != "" {
+		return fault.New(fault.Usage, "standard output has no partitions").Try("name a folder: --to DEST/")
+	}
+	return c.Layout.Columnar.Suits(d.format)
+}
 
 // spares refuses a destination that would be put in the place of the source, or of a folder that holds it.
 func (d *destination) spares(source *source.Source) error {
+	if d.out != nil {
+		return nil
+	}
 	place, err := d.store.Canonical(d.uri)
 	if err != nil {
 		return fault.Wrap(fault.Storage, err, "%s has no canonical form", d.uri)
@@ -119,6 +150,10 @@ func (d *destination) emptyFolder(ctx context.Context) bool {
 // begin prepares for the files of an attempt.
 func (d *destination) begin(ctx context.Context) (err error) {
 	d.files = 0
+	if d.out != nil {
+		d.stage = storage.NewOutStage(d.out)
+		return nil
+	}
 	d.stage, err = storage.NewStage(ctx, d.store, d.uri)
 	return fault.Wrap(fault.Storage, err, "nothing can be written to %s", d.uri)
 }
@@ -164,7 +199,7 @@ func (d *destination) publish(ctx context.Context, files []layout.DataFile, b ru
 
 // free makes sure once more that the destination can be replaced: it was looked at when the run began.
 func (d *destination) free(ctx context.Context) error {
-	if !storage.Exists(ctx, d.store, d.uri) || d.emptyFolder(ctx) {
+	if d.out != nil || !storage.Exists(ctx, d.store, d.uri) || d.emptyFolder(ctx) {
 		return nil
 	}
 	if !d.overwrite {

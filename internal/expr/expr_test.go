@@ -162,7 +162,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 		{"id # 2", 4, "means nothing here"},
 		{"position > 3", 1, `"position" is struct, which expressions do not take`},
 		{"marks = 3", 1, `"marks" is list`},
-		{"position.lon = 3", 1, `there is no column "position.lon"; the nearest name is lat`},
+		{"position.lon = 3", 1, `there is no column "position.lon"; the columns are lat, grid`},
 		{"id.x = 3", 1, "has no members"},
 		{"SQUARE(id)", 1, "there is no function SQUARE"},
 		{"EXTRACT(HOUR FROM day)", 9, "a date has no hour"},

@@ -12,12 +12,15 @@ import (
 	"trevak/internal/schema"
 	"trevak/internal/shape"
 	"trevak/internal/source"
+	"trevak/internal/table"
 	"trevak/internal/wording"
 )
 
 // Reading is what the user says about a source, its columns, and the form of its rows.
 type Reading struct {
 	source.Reading
+	// Table is read in the place of the sources; nil for these.
+	Table *table.Table
 	// Corrections are what is fixed about the columns.
 	Corrections schema.Corrections
 	// Scan says how much is looked at before the schema is settled.
@@ -64,11 +67,11 @@ type form struct {
 // of those of the rows.
 func Survey(ctx context.Context, r *Reading, b run.Budget) (*Data, error) {
 	r.Stated.Lists = r.Shape.Lists()
-	found, err := source.Survey(ctx, r.Reading)
+	found, from, err := r.survey(ctx)
 	if err != nil {
 		return nil, err
 	}
-	d := &Data{Source: found, Rows: scan.Of(found)}
+	d := &Data{Source: found, Rows: from}
 	if r.Shape.Empty() && !r.Formed {
 		return d, nil
 	}
@@ -85,6 +88,26 @@ func Survey(ctx context.Context, r *Reading, b run.Budget) (*Data, error) {
 	r.Corrections = rows
 	d.form.rows = *r
 	return d, d.shape(ctx, b, false)
+}
+
+// survey finds the objects that rows come from, and what reads them.
+func (r *Reading) survey(ctx context.Context) (*source.Source, scan.Source, error) {
+	if r.Table == nil {
+		found, err := source.Survey(ctx, r.Reading)
+		if err != nil {
+			return nil, nil, err
+		}
+		return found, scan.Of(found), nil
+	}
+	rows, err := scan.OfTable(ctx, r.Table)
+	if err != nil {
+		return nil, nil, err
+	}
+	found := &source.Source{Inputs: rows.Objects(), Bytes: rows.Bytes()}
+	if len(found.Inputs) == 0 {
+		return nil, nil, fault.New(fault.Input, "the table %s has no rows", r.Table.Name).Try("name a table with rows")
+	}
+	return found, rows, nil
 }
 
 // shape settles the form of the rows, after a look at some records or, where that does not do, at all.

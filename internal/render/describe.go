@@ -18,7 +18,7 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 		return
 	}
 	t := Table{Header: []string{"table", "rows", "files", "size", "partitioned by", "last commit"},
-		Right: []bool{false, true, true, true}}
+		Right: []bool{false, true, true, true}, Keep: true}
 	for _, info := range list {
 		if info.Error != nil {
 			t.Rows = append(t.Rows, []string{info.Name, "unreadable", "", "", "", ""})
@@ -115,8 +115,8 @@ func TableInfo(s Screen, info *inspect.TableInfo) {
 		s.Printf("  Sizes below are those of the first %s files.\n\n", Number(int64(info.FilesExamined)))
 	}
 	renamed := slices.ContainsFunc(info.Columns, func(c inspect.ColumnInfo) bool { return c.Origin != "" })
-	t := Table{Header: []string{"id", "column", "type", "required", "longest", "compressed", "raw", "codec", "encodings"},
-		Right: []bool{true, false, false, false, true, true, true}, Keep: true}
+	t := Table{Header: []string{"column", "id", "type", "required", "longest", "compressed", "raw", "codec", "encodings"},
+		Right: []bool{false, true, false, false, true, true, true}, Keep: true}
 	if renamed {
 		t.Header = append(t.Header, "in the source")
 	}
@@ -129,7 +129,7 @@ func TableInfo(s Screen, info *inspect.TableInfo) {
 		if c.Longest > 0 {
 			longest = Number(int64(c.Longest))
 		}
-		cells := []string{fmt.Sprint(c.ID), strings.Repeat("  ", c.Depth) + c.Name, c.Type, required, longest, orDash(count(c.Bytes)),
+		cells := []string{strings.Repeat("  ", c.Depth) + c.Name, fmt.Sprint(c.ID), c.Type, required, longest, orDash(count(c.Bytes)),
 			orDash(count(c.RawBytes)),
 			strings.Join(c.Codecs, ", "), strings.Join(c.Encodings, ", ")}
 		if renamed {
@@ -208,16 +208,16 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 		{name: "metadata keys", value: orDash(strings.Join(keys, ", "))},
 	})
 	s.Printf("\n")
-	t := Table{Header: []string{"id", "column", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed",
+	t := Table{Header: []string{"column", "id", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed",
 		"raw", "codec", "encodings"},
-		Right: []bool{true, false, false, false, true, true, false, false, true, true, true}, Keep: true}
+		Right: []bool{false, true, false, false, true, true, false, false, true, true, true}, Keep: true}
 	types := leafTypes(sc)
 	for i, c := range l.Columns {
 		kind := ""
 		if i < len(types) {
 			kind = types[i]
 		}
-		t.Rows = append(t.Rows, []string{orDash(number(c.ID)), c.Path, kind, c.Type, Number(c.Values), Number(c.Nulls),
+		t.Rows = append(t.Rows, []string{c.Path, orDash(number(c.ID)), kind, c.Type, Number(c.Values), Number(c.Nulls),
 			cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
 			orDash(number(int(c.Pages))), orDash(count(c.Bytes)), orDash(count(c.RawBytes)), orDash(strings.Join(c.Codecs, ", ")),
 			orDash(encodings(c))})

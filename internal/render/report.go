@@ -32,7 +32,10 @@ func Report(s Screen, r *write.Report) {
 	if r.DryRun {
 		title += ": nothing was written; a load would do this"
 	}
-	s.Printf("%s\n\n", s.Bold(clean(title)))
+	if title == "-" {
+		title = "standard output"
+	}
+	s.Printf("%s\n\n", s.Bold(Wrap(title, s.Width)))
 	if len(r.Alignment) > 0 {
 		alignment(s, r.Alignment)
 		s.Printf("\n")
@@ -161,7 +164,7 @@ func reportFacts(r *write.Report) []fact {
 		facts = append(facts, fact{name: "partitions", value: Number(int64(r.Partitions))})
 	}
 	facts = append(facts, fact{name: "time", value: fmt.Sprintf("%.2f s, %s/s", r.Seconds,
-		Size(int64(float64(r.BytesUnpacked)/max(r.Seconds, 1e-6))))})
+		Size(int64(float64(max(r.BytesUnpacked, r.BytesRead))/max(r.Seconds, 1e-6))))})
 	if r.SnapshotID != 0 {
 		facts = append(facts, fact{name: "snapshot", value: fmt.Sprint(r.SnapshotID)})
 	}
@@ -233,14 +236,21 @@ func Refusal(s Screen, r *write.Refusal) {
 	if !r.All {
 		how = "of the first"
 	}
-	s.Printf("\n  %s %s %s cannot become rows, more than --tolerate %s allows\n\n", Number(r.Bad), how,
-		Count(int(r.Records), "record", "records"), r.Limit)
+	s.Printf("\n  %s\n\n", Wrap(fmt.Sprintf("%s %s %s cannot become rows, more than --tolerate %s allows", Number(r.Bad), how,
+		Count(int(r.Records), "record", "records"), r.Limit), s.Width-2))
 	reasons(s, r.Groups)
 	if r.Unkept != nil {
 		s.Printf("\n  They could not be kept: %s. Nothing was written.\n", r.Unkept)
 		return
 	}
-	s.Printf("\n  They are kept in %s; nothing else was written.\n", r.Quarantine)
+	text := "Nothing was written."
+	if r.Quarantine != "" {
+		text = fmt.Sprintf("They are kept in %s; nothing else was written.", r.Quarantine)
+	}
+	if r.All && r.Bad < r.Records {
+		text += fmt.Sprintf(" To go on without them, add: --tolerate %d", r.Bad)
+	}
+	s.Printf("\n  %s\n", Wrap(text, s.Width-2))
 }
 
 // reasons writes a line for each reason.

@@ -139,7 +139,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 		t.Fatal(err)
 	}
 	text, decoded := shown(t, func(s Screen) { TableInfo(s, info) }, func(s Screen) error { return JSON(s, info) })
-	expect(t, text, "rows            300", "12 files of", "partitioned by  Sea_Area", " 2  Sea_Area  string", "2 snapshots before these",
+	expect(t, text, "rows            300", "12 files of", "partitioned by  Sea_Area", "Sea_Area   2  string", "2 snapshots before these",
 		"zstd")
 	if decoded["rows"] != 300.0 || len(decoded["snapshots"].([]any)) != 12 || decoded["data_files_examined"] != 12.0 {
 		t.Errorf("%v", decoded)
@@ -163,7 +163,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	}
 	text, decoded = shown(t, func(s Screen) { FileInfo(s, built, schema) },
 		func(s Screen) error { return FileInfoJSON(s, built, schema) })
-	expect(t, text, "written by trevak", "25 in 1 row group", " 1  id        long    int64", "byte_array")
+	expect(t, text, "written by trevak", "25 in 1 row group", "id         1  long    int64", "byte_array")
 	if decoded["rows"] != 25.0 || len(decoded["columns"].([]any)) != 2 {
 		t.Errorf("%v", decoded)
 	}

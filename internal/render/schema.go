@@ -71,9 +71,9 @@ func History(s Screen, name string, versions []table.Version) {
 		if v.Current {
 			mark = ", current"
 		}
-		s.Printf("\n  %d%s  %s  %s\n", v.ID, mark, instant(v.At), v.Cause)
+		s.Printf("\n  %s\n", Wrap(fmt.Sprintf("%d%s  %s  %s", v.ID, mark, instant(v.At), v.Cause), s.Width-2))
 		for _, c := range changes(versions, i) {
-			s.Printf("      %s\n", c)
+			s.Printf("      %s\n", strings.ReplaceAll(Wrap(c, s.Width-6), "\n", "\n      "))
 		}
 	}
 }

@@ -100,7 +100,12 @@ func (s Screen) facts(facts []fact) {
 }
 
 // Wrap breaks a text at spaces into lines of at most width characters, those after the first indented.
-func Wrap(text string, width int) string { return strings.Join(wrap(text, max(24, width-2)), "\n  ") }
+func Wrap(text string, width int) string {
+	if length(text) <= width {
+		return clean(text)
+	}
+	return strings.Join(wrap(text, max(24, width-2)), "\n  ")
+}
 
 // wrap breaks a text at spaces into lines of at most width characters.
 func wrap(text string, width int) []string {

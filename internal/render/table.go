@@ -18,20 +18,16 @@ type Table struct {
 	Right []bool
 	// Indent is how many spaces stand before each line.
 	Indent int
-	// Keep says that no column is left out, however narrow the terminal.
+	// Keep says that no column is left out, however narrow the terminal: what has no room goes below, behind the first column again.
 	Keep bool
 }
 
 // gap stands between columns.
 const gap = "  "
 
-// widest is how wide a column may be when there is not room for all.
-const widest = 32
-
-// Write writes the table in at most the screen's width. Columns that have no room are left out and counted in a last line; cells
-// that are too long are cut and end in an ellipsis.
+// Write writes the table in at most the screen's width. Cells that are too long are cut and end in an ellipsis. Columns that have no
+// room are left out and counted in a last line, or follow below.
 func (t Table) Write(s Screen) {
-	width := s.Width
 	widths := make([]int, len(t.Header))
 	for c, h := range t.Header {
 		widths[c] = length(h)
@@ -39,19 +35,52 @@ func (t Table) Write(s Screen) {
 			widths[c] = max(widths[c], length(clean(row[c])))
 		}
 	}
-	shown := t.fit(widths, width)
-	t.line(s, t.Header, widths[:shown], s.Bold)
-	rule := make([]string, shown)
-	for c := range rule {
-		rule[c] = strings.Repeat("─", widths[c])
+	wanted := slices.Clone(widths)
+	shown := t.fit(widths, s.Width, narrowest)
+	if shown < len(widths) && t.Keep {
+		// What goes below has more room.
+		widths = wanted
+		shown = t.fit(widths, s.Width, max(broad, s.Width-t.Indent-widths[0]-len(gap)))
 	}
-	t.line(s, rule, widths[:shown], s.Faint)
-	for _, row := range t.Rows {
-		t.line(s, row, widths[:shown], plain)
-	}
-	if hidden := t.Header[shown:]; len(hidden) > 0 {
+	t.part(s, widths, 0, shown)
+	if hidden := t.Header[shown:]; len(hidden) > 0 && !t.Keep {
 		text := fmt.Sprintf("%s not shown: %s", Count(len(hidden), "more column", "more columns"), strings.Join(hidden, ", "))
-		s.Printf("%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, width-t.Indent)))
+		s.Printf("%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, s.Width-t.Indent)))
+		return
+	}
+	for from := shown; from < len(widths); from = shown {
+		s.Printf("\n")
+		rest := append([]int{widths[0]}, widths[from:]...)
+		shown = max(from+1, from-1+t.room(rest, s.Width))
+		t.part(s, widths, from, shown)
+	}
+}
+
+// part writes some columns, behind the first one where they are not the first.
+func (t Table) part(s Screen, widths []int, from, to int) {
+	pick := func(cells []string) []string {
+		if from == 0 {
+			return cells[:to]
+		}
+		return append([]string{cells[0]}, cells[from:to]...)
+	}
+	p := Table{Indent: t.Indent}
+	rule := make([]string, len(widths))
+	for c, w := range widths {
+		rule[c] = strings.Repeat("─", w)
+		if c == 0 || c >= from && c < to {
+			p.Right = append(p.Right, c < len(t.Right) && t.Right[c])
+		}
+	}
+	if from > 0 {
+		widths = append([]int{widths[0]}, widths[from:to]...)
+	} else {
+		widths, p.Right = widths[:to], p.Right[:min(to, len(p.Right))]
+	}
+	p.line(s, pick(t.Header), widths, s.Bold)
+	p.line(s, pick(rule), widths, s.Faint)
+	for _, row := range t.Rows {
+		p.line(s, pick(row), widths, plain)
 	}
 }
 
@@ -71,8 +100,15 @@ func (t Table) withoutEmpty() Table {
 	return out
 }
 
-// fit narrows the columns to the width and returns how many have room.
-func (t Table) fit(widths []int, width int) int {
+// narrowest is how narrow a column becomes where there is not room for all, broad where some go below others.
+const (
+	narrowest = 16
+	broad     = 32
+)
+
+// fit narrows the broadest columns so that there is room for all, but not below some width, and returns how many have room. The first
+// one, which names the rows, stays broad.
+func (t Table) fit(widths []int, width, least int) int {
 	total := func() int {
 		n := t.Indent - len(gap)
 		for _, w := range widths {
@@ -81,20 +117,26 @@ func (t Table) fit(widths []int, width int) int {
 		return n
 	}
 	for total() > width {
-		broadest := 0
+		broadest := -1
 		for c := range widths {
-			if widths[c] > widths[broadest] {
+			floor := least
+			if c == 0 {
+				floor = min(broad, width/2)
+			}
+			if widths[c] > floor && (broadest < 0 || widths[c] > widths[broadest]) {
 				broadest = c
 			}
 		}
-		if widths[broadest] <= widest/2 {
+		if broadest < 0 {
 			break
 		}
 		widths[broadest]--
 	}
-	if t.Keep {
-		return len(widths)
-	}
+	return t.room(widths, width)
+}
+
+// room returns how many columns have room beside each other, one at least.
+func (t Table) room(widths []int, width int) int {
 	used := t.Indent
 	for c, w := range widths {
 		if used += w; used > width && c > 0 {

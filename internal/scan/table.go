@@ -28,12 +28,14 @@ func OfTable(ctx context.Context, t *table.Table) (Source, error) {
 		return nil, err
 	}
 	out := &rowsOfTable{table: t, tasks: tasks}
+	own := t.Schema.Clone()
+	own.Walk(func(_ string, f *schema.Field) { f.Origin = "" })
 	for _, task := range tasks {
 		object, err := locate.Stat(ctx, t.Store(), task.URI)
 		if err != nil {
 			return nil, err
 		}
-		in := source.Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}, Own: t.Schema}
+		in := source.Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}, Own: own}
 		for _, f := range t.Schema.Fields {
 			in.Rules.Names = append(in.Rules.Names, f.Name)
 		}
@@ -57,6 +59,8 @@ func (r *rowsOfTable) Declared() ([]schema.Field, bool) {
 	for i := range s.Fields {
 		s.Fields[i].Required = false
 	}
+	// The names that columns had in some source are none that they have here.
+	s.Walk(func(_ string, f *schema.Field) { f.Origin = "" })
 	return s.Fields, true
 }
 

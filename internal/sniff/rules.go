@@ -153,22 +153,6 @@ func (r *Rules) because(rule, value, format string, args ...any) *Reason {
 	return &r.Reasons[len(r.Reasons)-1]
 }
 
-// notYet are formats that are recognised so that they can be refused by name.
-var notYet = []struct{ magic, name string }{
-	{"%PDF", "PDF"}, {"SQLite format 3", "a SQLite database"},
-	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a workbook or document of the old binary form"},
-	{"7z\xbc\xaf\x27\x1c", "a 7z archive"}, {"Rar!\x1a\x07", "a rar archive"}, {"\x89HDF\r\n\x1a\n", "an HDF5 file"},
-	{"\x89PNG", "a picture"},
-	{"\xff\xd8\xff", "a picture"}, {"\x7fELF", "a program"},
-	{"!<arch>", "an ar archive"}, {"\x93NUMPY", "a NumPy array"},
-}
-
-// tarMark stands at tarMarkAt in a tar archive (POSIX.1-2017, pax, "ustar Interchange Format").
-const (
-	tarMark   = "ustar"
-	tarMarkAt = 257
-)
-
 // columnarFormats are the columnar formats that are read, by the bytes they begin with.
 var columnarFormats = []struct {
 	format             Format
@@ -221,16 +205,6 @@ func Settle(head []byte, whole bool, packing locate.Compression, encoding Reason
 				packing).Try("unpack it first")
 		}
 		return r, nil
-	}
-	for _, f := range notYet {
-		if bytes.HasPrefix(head, []byte(f.magic)) {
-			return r, fault.New(fault.Input, "is %s, which is not read", f.name).
-				Try("take what it holds out of it, as delimited text, JSON lines, a workbook of the form .xlsx or a columnar file")
-		}
-	}
-	if len(head) > tarMarkAt && bytes.HasPrefix(head[tarMarkAt:], []byte(tarMark)) {
-		return r, fault.New(fault.Input, "is a tar archive, whose members are not read one by one").
-			Try("unpack it into a folder with tar -xf, and name the folder")
 	}
 	if bytes.HasPrefix(head, []byte(magic.Zip)) {
 		return r, fault.New(fault.Input, "is a zip archive or a workbook, whose list of parts is at its end, so it cannot be read "+

@@ -211,6 +211,10 @@ func Look(ctx context.Context, object locate.Object, stated sniff.Stated) (Input
 		stated = keptRules(kept, stated)
 		in.SkipRows = 0
 	}
+	var e *fault.Error
+	if errors.As(sniff.Foreign(start), &e) {
+		return in, e.In(object.Location)
+	}
 	encoding := sniff.DetectEncoding(start)
 	stated.Sheet = object.Sheet
 	switch {
@@ -227,7 +231,6 @@ func Look(ctx context.Context, object locate.Object, stated sniff.Stated) (Input
 	stated.Name = object.Location
 	in.Rules, err = settleFrom(from, stream.Compression, encoding, stated)
 	in.SkipRows += in.Rules.Skip
-	var e *fault.Error
 	if errors.As(err, &e) {
 		return in, e.In(object.Location)
 	}

@@ -122,7 +122,7 @@ func (Disk) Create(_ context.Context, uri string, c Creation) (Writer, error) {
 	}
 	file, err := beside(place)
 	if errors.Is(err, fs.ErrNotExist) && !c.InFolder {
-		if err = os.MkdirAll(filepath.Dir(place), 0o755); err == nil {
+		if err = os.MkdirAll(filepath.Dir(place), 0o777); err == nil {
 			file, err = beside(place)
 		}
 	}
@@ -195,7 +195,7 @@ func linkNoReplace(from, to string) error {
 		return err
 	}
 	// Some file systems have no links. The name is taken first then, and the file takes its place.
-	claim, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	claim, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
 	if err != nil {
 		return err
 	}

@@ -15,10 +15,11 @@ const lockRetry = 5 * time.Millisecond
 
 // Lock locks a file, by an advisory lock of the system, which ends with the program whatever happens.
 func (Disk) Lock(ctx context.Context, uri string, wait bool) (func(), error) {
-	if err := os.MkdirAll(filepath.Dir(Path(uri)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(Path(uri)), 0o777); err != nil {
 		return nil, err
 	}
-	return lockPath(ctx, flock.New(Path(uri)), wait)
+	// The umask decides who else may lock it, as for all files.
+	return lockPath(ctx, flock.New(Path(uri), flock.SetPermissions(0o666)), wait)
 }
 
 func lockPath(ctx context.Context, lock *flock.Flock, wait bool) (func(), error) {

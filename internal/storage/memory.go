@@ -14,7 +14,7 @@ import (
 	"time"
 )
 
-// Memory is a store in memory, in which folders are but the beginnings of names, as in object stores. It is for tests.
+// Memory is a store in memory, in which folders are but the beginnings of names, as in object stores.
 type Memory struct {
 	mutex   sync.Mutex
 	objects map[string]kept

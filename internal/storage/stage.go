@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 
 	"github.com/gofrs/flock"
@@ -100,19 +102,22 @@ const asideEnding = ".old"
 func newDiskStage(place string) (*diskStage, error) {
 	d := &diskStage{place: place}
 	parent := filepath.Dir(place)
-	if err := os.MkdirAll(parent, 0o755); err != nil {
+	if err := os.MkdirAll(parent, 0o777); err != nil {
 		return nil, err
 	}
 	d.sweep(parent)
 	for {
-		folder, err := os.MkdirTemp(parent, d.prefix()+"*")
-		if err != nil {
+		// Unlike a temporary folder it becomes the destination, for whoever the umask lets see that.
+		folder := filepath.Join(parent, d.prefix()+strconv.FormatUint(rand.Uint64(), 36))
+		if err := os.Mkdir(folder, 0o777); errors.Is(err, fs.ErrExist) {
+			continue
+		} else if err != nil {
 			return nil, err
 		}
 		lock := folderLock(folder)
 		// Without a lock nothing is lost: where folders have none, none is ever taken for one that was left.
 		_ = lock.Lock()
-		if err := os.Chmod(folder, 0o755); os.IsNotExist(err) {
+		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
 			// Another run swept it away before it was locked.
 			lock.Close()
 			continue
@@ -182,7 +187,7 @@ func (d *diskStage) Create(_ context.Context, path string) (Writer, error) {
 		d.single = filepath.Join(d.folder, "single")
 		place = d.single
 	}
-	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(place), 0o777); err != nil {
 		return nil, err
 	}
 	file, err := os.Create(place)

@@ -17,7 +17,6 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
-	"trevak/internal/table"
 )
 
 // Weighing is what trials on a sample showed.
@@ -83,8 +82,6 @@ type ReadingCost struct {
 // Request is what a weighing is asked to do.
 type Request struct {
 	infer.Reading
-	// Table is the table to weigh, nil for a source.
-	Table *table.Table
 	Favor Favor
 	// Sorts and Partitions are layouts to try.
 	Sorts, Partitions []string
@@ -131,14 +128,6 @@ func (w Request) Run(ctx context.Context, b run.Budget) (*Weighing, error) {
 
 // subject is the rows that are weighed, and their columns.
 func (w Request) subject(ctx context.Context, b run.Budget) (scan.Source, schema.Schema, error) {
-	if w.Table != nil {
-		rows, err := scan.OfTable(ctx, w.Table)
-		s := w.Table.Schema.Clone()
-		for i := range s.Fields {
-			s.Fields[i].Required = false
-		}
-		return rows, s, err
-	}
 	d, err := infer.Survey(ctx, &w.Reading, b)
 	if err != nil {
 		return nil, schema.Schema{}, err

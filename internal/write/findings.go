@@ -19,12 +19,19 @@ import (
 type DriftError struct {
 	Table       string
 	Differences []schema.Difference
+	// Expected says that nothing was to be written, only the difference told.
+	Expected bool
 }
 
 func (d *DriftError) Error() string { return d.Unwrap().Error() }
 
 // Unwrap returns the error with its kind and way out.
 func (d *DriftError) Unwrap() error {
+	if d.Expected {
+		return fault.New(fault.Schema, "the source differs from %s in %s; the first: %s", d.Table,
+			wording.Count(int64(len(d.Differences)), true, "way", "ways"), Sentence(d.Differences[0])).
+			Try("mend the source, or choose with --drift what a load does with differences")
+	}
 	return fault.New(fault.Schema, "the source differs from table %s in %s, and --drift stop refuses any difference; the first: %s",
 		d.Table,
 		wording.Count(int64(len(d.Differences)), true, "way", "ways"),
