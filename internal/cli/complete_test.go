@@ -54,7 +54,7 @@ func TestCompletion(t *testing.T) {
 		must(t, []string{"completion", shell}, mark)
 	}
 	refused(t, 2, []string{"completion", "bsh"}, "the nearest name is bash; use bash, zsh, fish or powershell")
-	refused(t, 2, []string{"completion", "bash", "-o", "json"}, "has no effect on completion")
+	refused(t, 2, []string{"completion", "bash", "-o", "json"}, "-o json has no effect on completion")
 }
 
 // TestManualPages holds that there is a page for each command, with its flags.

@@ -188,7 +188,7 @@ func TestTablesAreToldApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	must(t, []string{"tables"}, "ops.ns.t", "unreadable: ops.t: the table ops.t cannot be loaded")
-	must(t, []string{"tables", "-o", "json"}, `"error": "the table ops.t cannot be loaded`)
+	must(t, []string{"tables", "-o", "json"}, `"message": "the table ops.t cannot be loaded`)
 }
 
 // TestCopiedWarehouses are read, and not written to.

@@ -25,7 +25,7 @@ func TestEvidenceIsTrue(t *testing.T) {
 	type column struct {
 		Values, Nulls, Distinct int
 		Exact                   bool `json:"distinct_exact"`
-		Smallest, Largest       string
+		Smallest, Largest       cell
 		Longest                 int
 		Lengths                 struct{ Median int }
 		Parts                   []column
@@ -33,15 +33,13 @@ func TestEvidenceIsTrue(t *testing.T) {
 	infer := func(file string) (columns []column, keys []string) {
 		var got struct {
 			Columns []column
-			Advice  struct {
-				Keys []struct {
-					Column string
-					Proven bool
-				}
-			}
+			Keys    []struct {
+				Column string
+				Proven bool
+			} `json:"key_candidates"`
 		}
 		decode(t, must(t, []string{"infer", file, "-o", "json"}).out, &got)
-		for _, k := range got.Advice.Keys {
+		for _, k := range got.Keys {
 			keys = append(keys, fmt.Sprint(k.Column, " ", k.Proven))
 		}
 		return got.Columns, keys

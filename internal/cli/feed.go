@@ -301,19 +301,41 @@ func (a *app) checkFeed(ctx context.Context, path string) error {
 func (a *app) feedChecked(path string, f *feed.Feed) error {
 	if a.json() {
 		return a.writeJSON(struct {
-			File    string   `json:"file"`
-			Valid   bool     `json:"valid"`
-			Sources []string `json:"sources"`
-			Columns int      `json:"columns"`
-			Table   string   `json:"table,omitempty"`
-		}{path, true, f.Values["source.files"], len(f.Columns), f.One("table.into")})
+			Feed    string          `json:"feed"`
+			Valid   bool            `json:"valid"`
+			Sources []string        `json:"sources"`
+			Columns []checkedColumn `json:"columns"`
+			Table   *string         `json:"table"`
+		}{path, true, slices.Concat([]string{}, f.Values["source.files"]), checkedColumns(f), into(f)})
 	}
-	into := f.One("table.into")
-	if into == "" {
-		into = "no table"
+	text := "no table"
+	if name := into(f); name != nil {
+		text = *name
 	}
-	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Values["source.files"], ", "), len(f.Columns), into)
+	a.screen().Printf("%s is a feed file: %s, %d columns, %s\n", path, strings.Join(f.Values["source.files"], ", "), len(f.Columns), text)
 	return nil
+}
+
+// into is the table that a feed file names, nil for none.
+func into(f *feed.Feed) *string {
+	if name := f.One("table.into"); name != "" {
+		return &name
+	}
+	return nil
+}
+
+// checkedColumn is a column of a feed file for programs.
+type checkedColumn struct {
+	Path string `json:"path"`
+	Type string `json:"type"`
+}
+
+func checkedColumns(f *feed.Feed) []checkedColumn {
+	out := []checkedColumn{}
+	for _, c := range f.Columns {
+		out = append(out, checkedColumn{c.Name, c.Type})
+	}
+	return out
 }
 
 // widthsText writes widths as --widths takes them.

@@ -74,7 +74,7 @@ func TestColumnarSources(t *testing.T) {
 		t.Errorf("a column stands there twice:\n%s", shown.out)
 	}
 	var inferred struct {
-		Columns []struct{ Name, Smallest, Largest string }
+		Columns []struct{ Name, Smallest, Largest cell }
 	}
 	decode(t, must(t, []string{"infer", "in", "-o", "json"}).out, &inferred)
 	if c := inferred.Columns[1]; c.Name != "Depth" || c.Smallest != "1.5" || c.Largest != "7" {
@@ -123,12 +123,12 @@ func TestColumnarMisfitsAreJSON(t *testing.T) {
 	must(t, []string{"load", "1.csv", "--into", "ops.r"})
 	must(t, []string{"convert", "2.csv", "--to", "2.parquet", "--type", "price=decimal(9,2)", "--type", "at=time"})
 	must(t, []string{"load", "2.parquet", "--into", "ops.r", "--drift", "hold"}, "1 written")
-	var p struct{ Records []map[string]string }
+	var p struct{ Records []map[string]cell }
 	decode(t, must(t, []string{"preview", "ops.r", "-o", "json"}).out, &p)
 	var misfit map[string]any
 	for _, r := range p.Records {
 		if r["_misfit"] != "" {
-			decode(t, r["_misfit"], &misfit)
+			decode(t, string(r["_misfit"]), &misfit)
 		}
 	}
 	if misfit["u"] != "3f2504e0-4f89-11d3-9a0c-0305e82c3301" || misfit["price"] != "12.50" || misfit["at"] != "10:20:00" {

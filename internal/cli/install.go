@@ -82,7 +82,7 @@ none. They are read with man, where that looks into the folder above one called 
 			if a.json() {
 				return a.writeJSON(struct {
 					Folder string   `json:"folder"`
-					Pages  []string `json:"pages"`
+					Files  []string `json:"files"`
 				}{args[0], pages})
 			}
 			a.reportScreen().Printf("%s in %s\n", render.Count(len(pages), "manual page", "manual pages"), args[0])

@@ -78,7 +78,7 @@ func must(t testing.TB, args []string, wants ...string) result {
 func refused(t testing.TB, code int, args []string, want string) {
 	t.Helper()
 	r := trevak(t, args...)
-	if r.code != code || !strings.Contains(r.err, want) || r.out != "" {
+	if r.code != code || !strings.Contains(r.err, want) || r.out != "" && !asksJSON(args) {
 		t.Errorf("trevak %s: exit %d, want %d with %q: %s%s", strings.Join(args, " "), r.code, code, want, r.err, r.out)
 	}
 }
@@ -92,7 +92,7 @@ func TestPreviewCommand(t *testing.T) {
 		"in 2 of 4 columns a word stands above", "calm, clear", `0002       2031-05-02T02:00:00Z  ·          ""`)
 	var p struct {
 		Rules   []struct{ Rule, Value, Why string } `json:"reading_rules"`
-		Columns []string
+		Columns []struct{ Path string }
 		Records []map[string]*string
 	}
 	decode(t, must(t, []string{"preview", "r.csv", "-o", "json"}).out, &p)
@@ -109,16 +109,32 @@ func decode(t testing.TB, text string, into any) {
 	}
 }
 
+// cell is a value of any type, as it stands in JSON but without quotes; null is empty.
+type cell string
+
+func (c *cell) UnmarshalJSON(text []byte) error {
+	switch {
+	case string(text) == "null":
+		*c = ""
+	case text[0] != '"':
+		*c = cell(text)
+	default:
+		return json.Unmarshal(text, (*string)(c))
+	}
+	return nil
+}
+
 func TestInferCommand(t *testing.T) {
 	testfolder.Make(t, map[string]string{"r.csv": readings})
 	must(t, []string{"infer", "r.csv"}, "3 records in 1 object", "Buoy_Code", "Buoy Code", "timestamptz", `line 2 "12.5"`)
 	var i struct {
-		Records int
+		Records int `json:"records_read"`
 		Columns []struct {
-			Name, Origin, Type, Smallest, Largest string
-			Nulls, Distinct                       int64
-			Longest                               int
-			Forced                                struct{ Line int64 } `json:"forced_by"`
+			Name, Type, Smallest, Largest cell
+			Origin                        string `json:"source_name"`
+			Nulls, Distinct               int64
+			Longest                       int
+			Forced                        struct{ Line int64 } `json:"settled_by"`
 		}
 	}
 	decode(t, must(t, []string{"infer", "r.csv", "-o", "json"}).out, &i)
@@ -149,9 +165,9 @@ type report struct {
 	Partitions   int
 	Seconds      float64
 	Table        string
-	SnapshotID   int64 `json:"snapshot_id"`
+	SnapshotID   string `json:"snapshot_id"`
 	Drift        []any
-	Renamed      []struct{ From, To string }
+	Renamed      []any
 }
 
 func TestLoadCommand(t *testing.T) {
@@ -160,7 +176,7 @@ func TestLoadCommand(t *testing.T) {
 	var r report
 	decode(t, must(t, []string{"load", "in", "--into", "ops.readings", "--partition", "day(observed_at)", "-o", "json"}).out, &r)
 	if r.Read != 3 || r.Written != 3 || len(r.Objects) != 1 || r.Objects[0].Written != 3 || r.DataFiles != 2 || r.Partitions != 2 ||
-		r.Table != "ops.readings" || r.SnapshotID == 0 ||
+		r.Table != "ops.readings" || r.SnapshotID == "" ||
 		r.BytesRead != int64(len(readings)) || r.BytesWritten == 0 || r.Drift == nil || len(r.Renamed) != 3 {
 		t.Errorf("%+v", r)
 	}
@@ -189,7 +205,7 @@ func snapshotOf(t testing.TB) string {
 	var d struct {
 		Rows      int64
 		Snapshots []struct {
-			ID int64 `json:"snapshot_id"`
+			ID string `json:"snapshot_id"`
 		}
 	}
 	decode(t, must(t, []string{"describe", "ops.readings", "-o", "json"}).out, &d)

@@ -85,11 +85,29 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 		return 0
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-		fmt.Fprintln(errs, "trevak: stopped; nothing was changed")
-		return 1
+		err = fault.New(fault.Storage, "stopped; nothing was changed")
 	}
 	a.complain(err)
+	if a.json() || asksJSON(args) {
+		// Who reads standard output alone learns it, too. Of what cannot be written there is nobody to tell.
+		_ = render.ErrorJSON(a.out, withSteps(err), exitCode(err))
+	}
 	return exitCode(err)
+}
+
+// asksJSON reports whether arguments, which may be wrong otherwise, ask for results for programs.
+func asksJSON(args []string) bool {
+	for i, arg := range args {
+		switch {
+		case arg == "--":
+			return false
+		case arg == "-o=json", arg == "-ojson", arg == "--output=json":
+			return true
+		case (arg == "-o" || arg == "--output") && i+1 < len(args):
+			return args[i+1] == "json"
+		}
+	}
+	return false
 }
 
 // complain writes an error in one line, which a terminal gets broken between words.

@@ -125,17 +125,17 @@ func TestRowsAndBack(t *testing.T) {
 	must(t, []string{"load", "rows.csv", "--into", "ops.back", "--nest-rows", "readings=readings_sensor,readings_value", "--max-record",
 		"250", "--lineage"}, "those kept made 600 rows")
 	r := must(t, []string{"preview", "ops.back", "-n", "600", "-o", "json"}, "")
-	var p struct{ Records []map[string]string }
+	var p struct{ Records []map[string]cell }
 	decode(t, r.out, &p)
 	if len(p.Records) != 600 {
 		t.Fatalf("%d rows were loaded", len(p.Records))
 	}
 	line := 1
 	for i, row := range p.Records {
-		if got := row["_lineage_row"]; got != fmt.Sprint(line) {
+		if got := row["_lineage_row"]; string(got) != fmt.Sprint(line) {
 			t.Fatalf("row %d comes of record %s, not of %d", i, got, line)
 		}
-		line += max(1, strings.Count(row["readings"], "sensor"))
+		line += max(1, strings.Count(string(row["readings"]), "sensor"))
 	}
 	refused(t, 2, []string{"preview", "rows.csv", "--unnest-count"}, "are for --unnest; name a list")
 	refused(t, 2, []string{"preview", "rows.csv", "--nest-rows", "x=id,nothing"}, `--nest-rows names "nothing"`)
@@ -189,12 +189,12 @@ func TestRowsThatStandApart(t *testing.T) {
 	must(t, append([]string{"load", "apart.csv", "--into", "ops.apart", "--max-record", "250", "--lineage", "--keep-raw"}, keyed...),
 		"those kept made 400 rows")
 	r := must(t, []string{"preview", "ops.apart", "-n", "400", "-o", "json"}, "")
-	var p struct{ Records []map[string]string }
+	var p struct{ Records []map[string]cell }
 	decode(t, r.out, &p)
 	for _, row := range p.Records {
-		at, err := strconv.Atoi(row["_lineage_row"])
-		if fields := strings.Split(lines[at-1], ","); err != nil || fields[0] != row["id"] ||
-			!strings.Contains(row["_raw"], `"id":"`+row["id"]+`"`) {
+		at, err := strconv.Atoi(string(row["_lineage_row"]))
+		if fields := strings.Split(lines[at-1], ","); err != nil || cell(fields[0]) != row["id"] ||
+			!strings.Contains(string(row["_raw"]), `"id":"`+string(row["id"])+`"`) {
 			t.Fatalf("the row of id %s tells of record %d, %q, and keeps %s", row["id"], at, lines[at-1], row["_raw"])
 		}
 	}
@@ -347,9 +347,9 @@ func TestMixedTypes(t *testing.T) {
 	must(t, []string{"load", "docs.ndjson", "--into", "ops.docs", "--mixed", "misfit"}, "null tokens  1 value was taken for null")
 	must(t, []string{"describe", "ops.docs"}, "double")
 	r := must(t, []string{"preview", "ops.docs", "-n", "300", "-o", "json"}, "")
-	var p struct{ Records []map[string]string }
+	var p struct{ Records []map[string]cell }
 	decode(t, r.out, &p)
-	for at, want := range map[int]string{7: `{"depth":"broken","position":"harbour"}`, 298: `{"depth":{"deep":7}}`, 299: "", 8: ""} {
+	for at, want := range map[int]cell{7: `{"depth":"broken","position":"harbour"}`, 298: `{"depth":{"deep":7}}`, 299: "", 8: ""} {
 		if row := p.Records[at]; row["_misfit"] != want || (row["depth"] == "") != (at != 8) {
 			t.Errorf("record %d has depth %q and misfits %s, want %s", at, row["depth"], row["_misfit"], want)
 		}

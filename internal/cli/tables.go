@@ -68,7 +68,7 @@ table:namespace.table always is.`,
 				return err
 			}
 			if a.json() {
-				return render.JSON(a.out, info)
+				return render.TableInfoJSON(a.screen(), info)
 			}
 			render.TableInfo(a.screen(), info)
 			return nil
@@ -176,8 +176,8 @@ func (a *app) compareVersions(t *table.Table, before, after string) error {
 		}
 		return a.writeJSON(struct {
 			Table   string   `json:"table"`
-			From    string   `json:"from"`
-			To      string   `json:"to"`
+			From    string   `json:"schema_id_before"`
+			To      string   `json:"schema_id_after"`
 			Changes []string `json:"changes"`
 		}{t.Name.String(), before, after, changes})
 	}

@@ -62,7 +62,7 @@ func (a *app) weighed(w *weigh.Weighing, chart string) error {
 		}
 	}
 	if a.json() {
-		return a.writeJSON(w)
+		return render.WeighingJSON(a.screen(), w)
 	}
 	render.Weighing(a.screen(), w)
 	return nil

@@ -33,14 +33,14 @@ func TestWeighCommand(t *testing.T) {
 			Path   string
 			Trials []struct {
 				Encoding, Codec string
-				Bytes           int64
+				Bytes           int64 `json:"size_bytes"`
 			}
 		}
-		Whole   []struct{ Bytes int64 }
+		Whole   []any `json:"all_columns"`
 		Layouts []struct {
 			Flag    string
 			Scanned int64 `json:"scanned_bytes"`
-			Unlaid  int64 `json:"scanned_bytes_as_it_comes"`
+			Unlaid  int64 `json:"unlaid_scanned_bytes"`
 		}
 		Readings []struct {
 			Raw      int64 `json:"raw_bytes"`

@@ -18,12 +18,12 @@ import (
 // Trial is what rows cost in one form.
 type Trial struct {
 	// Encoding is the one that was forced, empty for the writer's own choice.
-	Encoding string `json:"encoding,omitempty"`
-	Codec    Codec  `json:"codec"`
+	Encoding string
+	Codec    Codec
 	// Bytes is the size of the file, WriteSeconds and ReadSeconds what writing it to memory and reading it back took.
-	Bytes        int64   `json:"bytes"`
-	WriteSeconds float64 `json:"write_seconds"`
-	ReadSeconds  float64 `json:"read_seconds"`
+	Bytes        int64
+	WriteSeconds float64
+	ReadSeconds  float64
 }
 
 // forced are the encodings that can be forced on a column, by the name the Parquet specification gives them.

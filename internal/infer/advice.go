@@ -20,30 +20,30 @@ import (
 // Advice is what the evidence suggests for a table.
 type Advice struct {
 	// Keys are columns by which one record is told from all others, Partitions fields by which rows could lie in folders.
-	Keys       []KeyCandidate       `json:"keys"`
-	Partitions []PartitionCandidate `json:"partitions"`
+	Keys       []KeyCandidate
+	Partitions []PartitionCandidate
 	// Ratio is the size of Parquet files to that of the text, measured on a sample; 0 where there is none.
-	Ratio float64 `json:"ratio"`
+	Ratio float64
 }
 
 // KeyCandidate is a column whose values are all different and never null.
 type KeyCandidate struct {
-	Column string `json:"column"`
-	Reason string `json:"reason"`
+	Column string
+	Reason string
 	// Proven says that all values were held against each other.
-	Proven bool `json:"proven"`
+	Proven bool
 }
 
 // PartitionCandidate is a partition field with what it would lead to.
 type PartitionCandidate struct {
 	// Field is written as --partition takes it.
-	Field      string `json:"field"`
-	Partitions int64  `json:"partitions"`
-	Exact      bool   `json:"exact"`
+	Field      string
+	Partitions int64
+	Exact      bool
 	// Rows and Bytes are predicted for a partition on average; the bytes are those of its Parquet files.
-	Rows   int64  `json:"rows_each"`
-	Bytes  int64  `json:"bytes_each"`
-	Reason string `json:"reason"`
+	Rows   int64
+	Bytes  int64
+	Reason string
 }
 
 // advise works out the advice for an inference over all records.

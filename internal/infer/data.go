@@ -47,8 +47,9 @@ func (r *Reading) UseWKB() {
 // Data is the rows of a source in the form that they are to have.
 type Data struct {
 	*source.Source
-	// Rows is what has the rows.
-	Rows scan.Source
+	// Rows is what has the rows, Table the name of the table that they are of; empty for files.
+	Rows  scan.Source
+	Table string
 
 	form *form // nil where rows have the form of the records
 }
@@ -72,6 +73,9 @@ func Survey(ctx context.Context, r *Reading, b run.Budget) (*Data, error) {
 		return nil, err
 	}
 	d := &Data{Source: found, Rows: from}
+	if r.Table != nil {
+		d.Table = r.Table.Name.String()
+	}
 	if r.Shape.Empty() && !r.Formed {
 		return d, nil
 	}

@@ -18,59 +18,59 @@ import (
 
 // TableInfo is what is known of a table.
 type TableInfo struct {
-	Name          string `json:"table"`
-	Location      string `json:"location"`
-	FormatVersion int    `json:"format_version"`
-	Partitioning  string `json:"partitioning"`
-	Sort          string `json:"sort"`
-	Rows          int64  `json:"rows"`
-	Files         int    `json:"data_files"`
+	Name          string
+	Location      string
+	FormatVersion int
+	Partitioning  string
+	Sort          string
+	Rows          int64
+	Files         int
 	// Formats are those of the data files: parquet, orc, avro.
-	Formats []string `json:"file_formats"`
+	Formats []string
 	// Bytes is the size of the data files, RawBytes that of their pages before compression.
-	Bytes    int64 `json:"size_bytes"`
-	RawBytes int64 `json:"raw_bytes"`
+	Bytes    int64
+	RawBytes int64
 	// FilesExamined is how many files the columns' sizes and encodings were read from; it is Files unless there are very many.
-	FilesExamined int            `json:"data_files_examined"`
-	Columns       []ColumnInfo   `json:"columns"`
-	Snapshots     []SnapshotInfo `json:"snapshots"`
-	LastCommit    *time.Time     `json:"last_commit,omitempty"`
+	FilesExamined int
+	Columns       []ColumnInfo
+	Snapshots     []SnapshotInfo
+	LastCommit    *time.Time
 	// Deletes says that some rows of the data files are deleted by files of their own; Rows counts them all the same.
-	Deletes bool `json:"has_delete_files,omitempty"`
+	Deletes bool
 	// Error is why the table cannot be read, in a list; nothing but its name is known then.
-	Error error `json:"-"`
+	Error error
 }
 
 // ColumnInfo is one column or part of one.
 type ColumnInfo struct {
-	ID       int    `json:"id"`
-	Path     string `json:"path"`
-	Depth    int    `json:"-"`
-	Name     string `json:"-"`
-	Type     string `json:"type"`
-	Required bool   `json:"required"`
-	Origin   string `json:"origin,omitempty"`
+	ID       int
+	Path     string
+	Depth    int
+	Name     string
+	Type     string
+	Required bool
+	Origin   string
 	// Longest is the length of the longest text, in characters.
-	Longest int `json:"longest,omitempty"`
+	Longest int
 	column
 }
 
 // column is what the files tell of a leaf column.
 type column struct {
-	Bytes     int64    `json:"size_bytes"`
-	RawBytes  int64    `json:"raw_bytes"`
-	Codecs    []string `json:"codecs"`
-	Encodings []string `json:"encodings"`
+	Bytes     int64
+	RawBytes  int64
+	Codecs    []string
+	Encodings []string
 }
 
 // SnapshotInfo is one state of a table.
 type SnapshotInfo struct {
-	ID         int64     `json:"snapshot_id"`
-	Committed  time.Time `json:"committed"`
-	Operation  string    `json:"operation"`
-	AddedRows  int64     `json:"added_rows"`
-	AddedFiles int64     `json:"added_files"`
-	Rows       int64     `json:"rows"`
+	ID         int64
+	Committed  time.Time
+	Operation  string
+	AddedRows  int64
+	AddedFiles int64
+	Rows       int64
 }
 
 // mostFooters bounds how many files are opened to describe a table.

@@ -11,15 +11,16 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/sniff"
+	"trevak/internal/source"
 	"trevak/internal/table"
 )
 
 // Preview is how a source will be read and its first records.
 type Preview struct {
-	// Name is the table's, or the first object's location.
-	Name string
-	// Objects is how many there are, Bytes their size as stored; Empty and Hidden files are not among them.
-	Objects       int
+	// Table is the name of a table; empty for files.
+	Table string
+	// Objects are those that there are, Bytes their size as stored; Empty and Hidden files are not among them.
+	Objects       []locate.Object
 	Bytes         int64
 	Empty, Hidden int
 	Passed        []locate.Passed
@@ -49,7 +50,7 @@ func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error
 		return nil, err
 	}
 	first := d.Inputs[0]
-	p := &Preview{Name: first.Location, Objects: len(d.Inputs), Bytes: d.Bytes, Empty: d.Empty, Hidden: d.Hidden, Passed: d.Passed,
+	p := &Preview{Objects: objects(d.Inputs), Bytes: d.Bytes, Empty: d.Empty, Hidden: d.Hidden, Passed: d.Passed,
 		Rules: first.Rules.Reasons}
 	for _, in := range d.Inputs[1:] {
 		if other := differing(first.Rules, in.Rules); len(other) > 0 {
@@ -80,6 +81,15 @@ func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error
 	}, d.WiderForm(ctx, budget))
 }
 
+// objects are those of inputs.
+func objects(inputs []source.Input) []locate.Object {
+	out := make([]locate.Object, len(inputs))
+	for i, in := range inputs {
+		out[i] = in.Object
+	}
+	return out
+}
+
 // differing returns the rules of an object whose values are not those of another.
 func differing(a, b sniff.Rules) []sniff.Reason {
 	var out []sniff.Reason
@@ -101,7 +111,7 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	if err != nil {
 		return nil, err
 	}
-	p := &Preview{Name: t.Name.String(), Objects: len(rows.Objects()), Bytes: rows.Bytes()}
+	p := &Preview{Table: t.Name.String(), Objects: objects(rows.Objects()), Bytes: rows.Bytes()}
 	g := grid{p: p, index: map[string]int{}}
 	for _, f := range t.Schema.Fields {
 		g.column(f.Name)

@@ -266,8 +266,9 @@ func TestPreview(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := fmt.Sprint(p.Columns, p.Rows); got != `[a b z q] [[{1 false false} {{"c":null} false false} { false true} { false true}] `+
-		`[{x false false} { false true} { true false} { false true}] [{ false true} { false true} { false true} {true false false}]]` {
+	if got := fmt.Sprint(p.Columns, p.Rows); got != `[a b z q] [[{1 false false true} {{"c":null} false false true} { false true false} { false true false}] `+
+		`[{x false false false} { false true false} { true false false} { false true false}] [{ false true false} { false true false} { false true false} `+
+		`{true false false true}]]` {
 		t.Errorf("%s", got)
 	}
 	if len(p.Troubles) != 1 || !strings.Contains(p.Troubles[0], "1.ndjson:3") {

@@ -54,8 +54,8 @@ type Found struct {
 
 // Passed is a file or folder that was passed over, and what it is.
 type Passed struct {
-	Location string `json:"location"`
-	What     string `json:"what"`
+	Location string
+	What     string
 }
 
 // Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be

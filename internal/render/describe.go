@@ -48,33 +48,6 @@ func deleted(info *inspect.TableInfo) string {
 	return ""
 }
 
-// TablesJSON writes the tables for programs.
-func TablesJSON(s Screen, warehouse string, list []*inspect.TableInfo) error {
-	type entry struct {
-		Table        string     `json:"table"`
-		Rows         int64      `json:"rows"`
-		Files        int        `json:"data_files"`
-		Bytes        int64      `json:"size_bytes"`
-		Partitioning string     `json:"partitioning"`
-		LastCommit   *time.Time `json:"last_commit,omitempty"`
-		Location     string     `json:"location"`
-		Deletes      bool       `json:"has_delete_files,omitempty"`
-		Error        string     `json:"error,omitempty"`
-	}
-	out := struct {
-		Warehouse string  `json:"warehouse"`
-		Tables    []entry `json:"tables"`
-	}{warehouse, []entry{}}
-	for _, t := range list {
-		e := entry{t.Name, t.Rows, t.Files, t.Bytes, t.Partitioning, t.LastCommit, t.Location, t.Deletes, ""}
-		if t.Error != nil {
-			e.Error = t.Error.Error()
-		}
-		out.Tables = append(out.Tables, e)
-	}
-	return JSON(s, out)
-}
-
 func orDash(text string) string {
 	if text == "" {
 		return "-"
@@ -211,11 +184,11 @@ func FileInfo(s Screen, l columnar.Layout, sc schema.Schema) {
 	t := Table{Header: []string{"column", "id", "type", "stored as", "values", "nulls", "smallest", "largest", "pages", "compressed",
 		"raw", "codec", "encodings"},
 		Right: []bool{false, true, false, false, true, true, false, false, true, true, true}, Keep: true}
-	types := leafTypes(sc)
+	types := leafKinds(sc)
 	for i, c := range l.Columns {
 		kind := ""
 		if i < len(types) {
-			kind = types[i]
+			kind = types[i].String()
 		}
 		t.Rows = append(t.Rows, []string{c.Path, orDash(number(c.ID)), kind, c.Type, Number(c.Values), Number(c.Nulls),
 			cut(c.Smallest, longestExtreme), cut(c.Largest, longestExtreme),
@@ -249,62 +222,12 @@ func number(n int) string {
 	return fmt.Sprint(n)
 }
 
-// leafTypes lists the types of the leaf columns in the order of a file.
-func leafTypes(sc schema.Schema) []string {
-	var out []string
+// leafKinds lists the types of the leaf columns in the order of a file.
+func leafKinds(sc schema.Schema) (out []schema.Type) {
 	sc.Walk(func(_ string, f *schema.Field) {
 		if !f.Type.Nested() {
-			out = append(out, f.Type.String())
+			out = append(out, f.Type)
 		}
 	})
 	return out
-}
-
-// FileInfoJSON writes how a file is built for programs.
-func FileInfoJSON(s Screen, l columnar.Layout, sc schema.Schema) error {
-	type columnJSON struct {
-		Path      string   `json:"path"`
-		ID        int      `json:"id,omitempty"`
-		Type      string   `json:"type"`
-		Stored    string   `json:"stored_as"`
-		Values    int64    `json:"values"`
-		Nulls     int64    `json:"nulls"`
-		Bytes     int64    `json:"size_bytes"`
-		RawBytes  int64    `json:"raw_bytes"`
-		Codecs    []string `json:"codecs"`
-		Encodings []string `json:"encodings"`
-		Bounds    bool     `json:"has_bounds"`
-		Smallest  string   `json:"smallest,omitempty"`
-		Largest   string   `json:"largest,omitempty"`
-		Pages     int64    `json:"data_pages"`
-		Bloom     bool     `json:"has_bloom_filter"`
-	}
-	type groupJSON struct {
-		Rows     int64 `json:"rows"`
-		Bytes    int64 `json:"size_bytes"`
-		RawBytes int64 `json:"raw_bytes"`
-	}
-	out := struct {
-		Location  string         `json:"location"`
-		Bytes     int64          `json:"size_bytes"`
-		Rows      int64          `json:"rows"`
-		CreatedBy string         `json:"created_by"`
-		Version   string         `json:"format_version"`
-		Keys      map[string]int `json:"metadata_keys"`
-		Groups    []groupJSON    `json:"row_groups"`
-		Columns   []columnJSON   `json:"columns"`
-	}{l.Location, l.Bytes, l.Rows, l.CreatedBy, l.Version, l.Keys, []groupJSON{}, []columnJSON{}}
-	for _, g := range l.Groups {
-		out.Groups = append(out.Groups, groupJSON(g))
-	}
-	types := leafTypes(sc)
-	for i, c := range l.Columns {
-		kind := ""
-		if i < len(types) {
-			kind = types[i]
-		}
-		out.Columns = append(out.Columns, columnJSON{c.Path, c.ID, kind, c.Type, c.Values, c.Nulls, c.Bytes, c.RawBytes,
-			orEmpty(c.Codecs), orEmpty(c.Encodings), c.HasMinMax, c.Smallest, c.Largest, c.Pages, c.Bloom})
-	}
-	return JSON(s, out)
 }

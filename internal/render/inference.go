@@ -158,28 +158,28 @@ func commonFolder(source *source.Source) string {
 
 // columnEvidence is what is shown of one column or part.
 type columnEvidence struct {
-	Path          string           `json:"path"`
-	Name          string           `json:"name"`
-	Origin        string           `json:"origin,omitempty"`
-	Type          string           `json:"type"`
-	Format        string           `json:"format,omitempty"`
-	NullTokens    map[string]int64 `json:"null_tokens,omitempty"`
-	Pinned        bool             `json:"pinned"`
-	Required      bool             `json:"required"`
-	Values        int64            `json:"values"`
-	Nulls         int64            `json:"nulls"`
-	Lengths       *lengths         `json:"lengths,omitempty"`
-	Distinct      int64            `json:"distinct"`
-	DistinctExact bool             `json:"distinct_exact"`
-	Smallest      string           `json:"smallest"`
-	Largest       string           `json:"largest"`
-	Longest       int              `json:"longest"`
-	Forced        *placed          `json:"forced_by,omitempty"`
-	Seen          map[string]int64 `json:"seen"`
-	First         []placed         `json:"first"`
-	Against       []placed         `json:"against,omitempty"`
-	Note          string           `json:"note,omitempty"`
-	Parts         []columnEvidence `json:"parts,omitempty"`
+	Path          string
+	Name          string
+	Origin        string
+	Type          string
+	Format        string
+	NullTokens    map[string]int64
+	Pinned        bool
+	Required      bool
+	Values        int64
+	Nulls         int64
+	Lengths       *lengths
+	Distinct      int64
+	DistinctExact bool
+	Smallest      string
+	Largest       string
+	Longest       int
+	Forced        *placed
+	Seen          map[string]int64
+	First         []placed
+	Against       []placed
+	Note          string
+	Parts         []columnEvidence
 
 	depth  int
 	kind   schema.Kind
@@ -190,20 +190,20 @@ type columnEvidence struct {
 
 // lengths is how long lists are, and how many rows there are when each element is one.
 type lengths struct {
-	Min         int   `json:"min"`
-	Median      int   `json:"median"`
-	MedianExact bool  `json:"median_exact"`
-	Max         int   `json:"max"`
-	Rows        int64 `json:"unnested_rows"`
+	Min         int
+	Median      int
+	MedianExact bool
+	Max         int
+	Rows        int64
 }
 
 // placed is a value with its class and its place.
 type placed struct {
-	Location string `json:"location"`
-	Line     int64  `json:"line"`
-	Offset   *int64 `json:"byte_offset,omitempty"`
-	Class    string `json:"class"`
-	Value    string `json:"value"`
+	Location string
+	Line     int64
+	Offset   *int64
+	Class    string
+	Value    string
 }
 
 func place(i *infer.Inference, class schema.Class, n schema.Instance) placed {
@@ -416,57 +416,4 @@ func orName(origin, name string) string {
 		return name
 	}
 	return origin
-}
-
-// nest puts the parts of nested columns below them. list is in the order of a walk.
-func nest(list []columnEvidence) []columnEvidence {
-	out := []columnEvidence{}
-	for at := 0; at < len(list); {
-		c := list[at]
-		end := at + 1
-		for end < len(list) && list[end].depth > c.depth {
-			end++
-		}
-		if end > at+1 {
-			c.Parts = nest(list[at+1 : end])
-		}
-		out = append(out, c)
-		at = end
-	}
-	return out
-}
-
-// InferenceJSON writes an inference for programs; of one column alone where path names it.
-func InferenceJSON(s Screen, i *infer.Inference, path string) error {
-	out := struct {
-		Objects    []string         `json:"objects"`
-		Records    int64            `json:"records"`
-		Whole      bool             `json:"all_records"`
-		Unreadable int64            `json:"records_unreadable"`
-		Problem    string           `json:"first_problem,omitempty"`
-		Columns    []columnEvidence `json:"columns"`
-		Advice     infer.Advice     `json:"advice"`
-		Unsure     []source.Doubt   `json:"unsure"`
-	}{Unsure: i.Source.Doubts(), Records: i.Records, Whole: i.Whole, Unreadable: i.Observed.Problems, Columns: nest(evidence(i)),
-		Advice: i.Advice}
-	if path != "" {
-		field, _, err := i.Column(path)
-		if err != nil {
-			return err
-		}
-		kept := []columnEvidence{}
-		for _, c := range evidence(i) {
-			if at, _, err := i.Column(c.Path); err == nil && at == field {
-				kept = append(kept, c)
-			}
-		}
-		out.Columns = kept
-	}
-	for _, in := range i.Source.Inputs {
-		out.Objects = append(out.Objects, in.Location)
-	}
-	if e := i.Problem(); e != nil {
-		out.Problem = e.Error()
-	}
-	return JSON(s, out)
 }

@@ -1,9 +1,7 @@
 package render
 
 import (
-	"encoding/json"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 )
@@ -43,14 +41,6 @@ func Size(n int64) string {
 		}
 	}
 	return ""
-}
-
-// JSON writes a value indented, with one line end after it.
-func JSON(w io.Writer, value any) error {
-	encoder := json.NewEncoder(w)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	return encoder.Encode(value)
 }
 
 // List writes up to most words with commas, and how many there are besides.

@@ -1,18 +1,22 @@
 package render
 
 import (
-	"encoding/json"
 	"fmt"
+	"strings"
 
 	"trevak/internal/inspect"
-	"trevak/internal/locate"
 	"trevak/internal/scan"
 	"trevak/internal/sniff"
 )
 
 // Preview writes reading rules and first records.
 func Preview(s Screen, p *inspect.Preview) {
-	s.Printf("%s  %s\n", s.Bold(clean(p.Name)), extent(p))
+	name := p.Table
+	if name == "" {
+		name = p.Objects[0].Location
+	}
+	name = clean(name)
+	s.Printf("%s\n", strings.Replace(Wrap(name+"  "+extent(p), s.Width), name, s.Bold(name), 1))
 	var facts []fact
 	for _, r := range p.Rules {
 		facts = append(facts, ruleFact(r))
@@ -57,7 +61,7 @@ func cellText(c scan.Cell) string {
 }
 
 func extent(p *inspect.Preview) string {
-	text := fmt.Sprintf("%s, %s", Count(p.Objects, "object", "objects"), Size(p.Bytes))
+	text := fmt.Sprintf("%s, %s", Count(len(p.Objects), "object", "objects"), Size(p.Bytes))
 	if p.Empty > 0 {
 		text += fmt.Sprintf("; %s passed over", Count(p.Empty, "empty file", "empty files"))
 	}
@@ -83,93 +87,4 @@ func ruleFact(r sniff.Reason) fact {
 		why += "; " + r.Instead
 	}
 	return fact{r.Rule, r.Value, why}
-}
-
-// previewJSON is the form of a preview for programs. Rows are objects in the order of the columns.
-type previewJSON struct {
-	Source      string            `json:"source"`
-	Objects     int               `json:"objects"`
-	SizeBytes   int64             `json:"size_bytes"`
-	EmptyFiles  int               `json:"empty_files"`
-	HiddenFiles int               `json:"hidden_files"`
-	Passed      []locate.Passed   `json:"passed_over"`
-	Rules       []ruleJSON        `json:"reading_rules"`
-	Others      []otherJSON       `json:"read_differently"`
-	Columns     []string          `json:"columns"`
-	Records     []json.RawMessage `json:"records"`
-	Troubles    []string          `json:"troubles"`
-}
-
-type ruleJSON struct {
-	Rule   string `json:"rule"`
-	Value  string `json:"value"`
-	Why    string `json:"why"`
-	Unsure bool   `json:"unsure"`
-	// Asked says that it must be stated, or --unsure go, and Instead what gives the other reading.
-	Asked   bool   `json:"asked"`
-	Instead string `json:"instead,omitempty"`
-}
-
-type otherJSON struct {
-	Location string     `json:"location"`
-	Rules    []ruleJSON `json:"reading_rules"`
-}
-
-// PreviewJSON writes a preview for programs.
-func PreviewJSON(s Screen, p *inspect.Preview) error {
-	out := previewJSON{Source: p.Name, Objects: p.Objects, SizeBytes: p.Bytes, EmptyFiles: p.Empty, HiddenFiles: p.Hidden,
-		Passed: orEmpty(p.Passed), Rules: rulesJSON(p.Rules),
-		Others: []otherJSON{}, Columns: orEmpty(p.Columns), Records: []json.RawMessage{}, Troubles: orEmpty(p.Troubles)}
-	for _, o := range p.Others {
-		out.Others = append(out.Others, otherJSON{o.Location, rulesJSON(o.Rules)})
-	}
-	for _, row := range p.Rows {
-		text, err := recordJSON(p.Columns, row)
-		if err != nil {
-			return err
-		}
-		out.Records = append(out.Records, text)
-	}
-	return JSON(s, out)
-}
-
-func rulesJSON(rules []sniff.Reason) []ruleJSON {
-	out := []ruleJSON{}
-	for _, r := range rules {
-		out = append(out, ruleJSON{r.Rule, r.Value, r.Why, r.Unsure, r.Asked, r.Instead})
-	}
-	return out
-}
-
-// recordJSON writes one record with its columns in order; absent members are left out.
-func recordJSON(columns []string, row []scan.Cell) (json.RawMessage, error) {
-	out := []byte{'{'}
-	for i, c := range row {
-		if c.Absent {
-			continue
-		}
-		key, err := json.Marshal(columns[i])
-		if err != nil {
-			return nil, err
-		}
-		value := []byte("null")
-		if !c.Null {
-			if value, err = json.Marshal(c.Text); err != nil {
-				return nil, err
-			}
-		}
-		if len(out) > 1 {
-			out = append(out, ',')
-		}
-		out = append(append(append(out, key...), ':'), value...)
-	}
-	return append(out, '}'), nil
-}
-
-// orEmpty makes a missing list an empty one, which programs tell apart.
-func orEmpty[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
 }

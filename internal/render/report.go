@@ -270,6 +270,3 @@ func ratio(r *write.Report) string {
 	}
 	return fmt.Sprintf(", %.3f of the raw %s", float64(r.BytesWritten)/float64(r.BytesUnpacked), Size(r.BytesUnpacked))
 }
-
-// ReportJSON writes a report for programs.
-func ReportJSON(s Screen, r *write.Report) error { return JSON(s, r) }

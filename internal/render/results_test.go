@@ -69,7 +69,7 @@ func TestPreviewOfDifferentFiles(t *testing.T) {
 		"2   ·\n", "3   \"\"\n", "5   y\n")
 	records := decoded["records"].([]any)
 	if len(records) != 5 || records[1].(map[string]any)["Sea Area"] != nil || records[2].(map[string]any)["Sea Area"] != "" ||
-		decoded["hidden_files"] != 1.0 {
+		decoded["hidden_objects"] != 1.0 {
 		t.Errorf("%v", decoded)
 	}
 }
@@ -87,7 +87,7 @@ func TestInferenceOfNestedRecords(t *testing.T) {
 		"1 record cannot be read, so a load would stop", "in/a.ndjson:3: the record cannot be read: 'b' begins no value")
 	columns := decoded["columns"].([]any)
 	first := columns[0].(map[string]any)
-	if len(columns) != 4 || first["forced_by"].(map[string]any)["line"] != 2.0 || first["seen"].(map[string]any)["long"] != 2.0 ||
+	if len(columns) != 4 || first["settled_by"].(map[string]any)["line"] != 2.0 || first["seen"].([]any)[0].(map[string]any)["values"] != 2.0 ||
 		decoded["records_unreadable"] != 1.0 {
 		t.Errorf("%v", decoded)
 	}
@@ -138,7 +138,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, decoded := shown(t, func(s Screen) { TableInfo(s, info) }, func(s Screen) error { return JSON(s, info) })
+	text, decoded := shown(t, func(s Screen) { TableInfo(s, info) }, func(s Screen) error { return TableInfoJSON(s, info) })
 	expect(t, text, "rows            300", "12 files of", "partitioned by  Sea_Area", "Sea_Area   2  string", "2 snapshots before these",
 		"zstd")
 	if decoded["rows"] != 300.0 || len(decoded["snapshots"].([]any)) != 12 || decoded["data_files_examined"] != 12.0 {

@@ -3,7 +3,6 @@ package render
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"trevak/internal/schema"
 	"trevak/internal/table"
@@ -88,51 +87,6 @@ func changes(versions []table.Version, i int) []string {
 	default:
 		return []string{Count(len(v.Schema.Fields), "column", "columns")}
 	}
-}
-
-// SchemaJSON writes a table's schema and its history for programs.
-func SchemaJSON(s Screen, t *table.Table, versions []table.Version) error {
-	type versionJSON struct {
-		ID      int         `json:"schema_id"`
-		Current bool        `json:"current"`
-		At      *time.Time  `json:"at,omitempty"`
-		Cause   string      `json:"cause,omitempty"`
-		Changes []string    `json:"changes"`
-		Columns []fieldJSON `json:"columns"`
-	}
-	out := struct {
-		Table    string        `json:"table"`
-		Key      []string      `json:"key"`
-		Columns  []fieldJSON   `json:"columns"`
-		Versions []versionJSON `json:"versions"`
-	}{t.Name.String(), orEmpty(t.Schema.Key), fieldsJSON(t.Schema), []versionJSON{}}
-	for i, v := range versions {
-		out.Versions = append(out.Versions, versionJSON{v.ID, v.Current, v.At, v.Cause, orEmpty(changes(versions, i)),
-			fieldsJSON(v.Schema)})
-	}
-	return JSON(s, out)
-}
-
-// fieldJSON is a column or a part of one.
-type fieldJSON struct {
-	ID       int      `json:"id"`
-	Path     string   `json:"path"`
-	Type     string   `json:"type"`
-	Required bool     `json:"required"`
-	Origin   string   `json:"origin,omitempty"`
-	Format   string   `json:"format,omitempty"`
-	Nulls    []string `json:"nulls,omitempty"`
-	Longest  int      `json:"longest,omitempty"`
-	Comment  string   `json:"comment,omitempty"`
-}
-
-func fieldsJSON(sc schema.Schema) []fieldJSON {
-	out := []fieldJSON{}
-	sc.Walk(func(path string, f *schema.Field) {
-		out = append(out, fieldJSON{f.ID, path, f.Type.String(), f.Required, f.Origin, f.Notation.Format, f.Notation.Nulls, f.Longest,
-			f.Doc})
-	})
-	return out
 }
 
 // Drift writes the differences between a source and a table.

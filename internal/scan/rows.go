@@ -203,5 +203,6 @@ func cellOf(column arrow.Array, row int) Cell {
 	if column.IsNull(row) {
 		return Cell{Null: true}
 	}
-	return Cell{Text: string(rowtext.AppendText(nil, column, row))}
+	text := rowtext.AppendText(nil, column, row)
+	return Cell{Text: string(text), Plain: string(text) == string(rowtext.AppendJSON(nil, column, row))}
 }

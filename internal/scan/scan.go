@@ -173,6 +173,8 @@ type Record struct {
 type Cell struct {
 	Text         string
 	Null, Absent bool
+	// Plain says that the text is a number, a boolean, a list or an object, as JSON has them, and no text in the data.
+	Plain bool
 }
 
 // eachRow makes records of the rows of a batch, whose columns have names.

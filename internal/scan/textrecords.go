@@ -148,7 +148,7 @@ func member(s *json.Scanner) Cell {
 		}
 		return Cell{Text: string(text)}
 	}
-	return Cell{Text: string(s.Skip())}
+	return Cell{Text: string(s.Skip()), Plain: true}
 }
 
 // Observer looks at the records of blocks, for one worker.

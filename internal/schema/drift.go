@@ -27,21 +27,21 @@ const (
 
 // Difference is one difference between a batch and a table.
 type Difference struct {
-	Kind string `json:"kind"`
+	Kind string
 	// Column is the path of the column in the table, or the name that a new one has there.
-	Column string `json:"column"`
+	Column string
 	// From is the name in the source where that is another.
-	From string `json:"from,omitempty"`
+	From string
 	// Was and Is are the types before and after.
-	Was string `json:"was,omitempty"`
-	Is  string `json:"is,omitempty"`
+	Was string
+	Is  string
 	// Records counts the records concerned, where that is known; Location and Line are the first one's place, Value its value.
-	Records  int64  `json:"records,omitempty"`
-	Location string `json:"location,omitempty"`
-	Line     int64  `json:"line,omitempty"`
-	Value    string `json:"value,omitempty"`
+	Records  int64
+	Location string
+	Line     int64
+	Value    string
 	// First is the place where the column was first seen, to make Location and Line of.
-	First *Place `json:"-"`
+	First *Place
 }
 
 // Evolve holds a batch's schema, which Settle gave, against a table's, and returns the schema that takes both as far as the table format

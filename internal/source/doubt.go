@@ -11,13 +11,13 @@ import (
 // Doubt is a reading rule that could be another.
 type Doubt struct {
 	// Location is the first of so many objects that it holds for.
-	Location string `json:"location"`
-	Objects  int    `json:"objects"`
-	Rule     string `json:"rule"`
-	Value    string `json:"value"`
-	Why      string `json:"why"`
+	Location string
+	Objects  int
+	Rule     string
+	Value    string
+	Why      string
 	// Instead is the flag that gives the other reading.
-	Instead string `json:"instead,omitempty"`
+	Instead string
 }
 
 // Unsure says what becomes of a run with doubts: the zero value goes on with those that are small, and stops for others.
@@ -123,9 +123,9 @@ func (s *Source) headersOfSiblings() {
 
 // Above is lines that stand above the table of an object.
 type Above struct {
-	Location string `json:"location"`
-	Lines    int    `json:"lines"`
-	First    string `json:"first"`
+	Location string
+	Lines    int
+	First    string
 }
 
 // LinesAbove lists what stands above tables.

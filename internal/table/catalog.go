@@ -84,7 +84,13 @@ func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*ic
 	if uri == "" {
 		return nil, errNoTable
 	}
-	return icetable.NewFromLocation(ctx, ident, uri, c.files, c)
+	loaded, err := icetable.NewFromLocation(ctx, ident, uri, c.files, c)
+	var path *fs.PathError
+	if err != nil && ctx.Err() == nil && !errors.As(err, &path) {
+		return nil, fault.New(fault.Storage, "the table %s cannot be loaded: %s is no metadata of a table",
+			strings.Join(ident, "."), uri).Try("put the file back as it was, from a copy, or remove it, if it was not made by a commit")
+	}
+	return loaded, err
 }
 
 // CommitTable makes the next version of a table, unless a requirement does not hold any more.

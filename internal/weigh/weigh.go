@@ -21,27 +21,27 @@ import (
 
 // Weighing is what trials on a sample showed.
 type Weighing struct {
-	Source string `json:"source"`
-	Favor  Favor  `json:"favor"`
+	Source string
+	Favor  Favor
 	// Rows are those of the sample, RawBytes their size as text, 0 where they were columns already; PlainBytes their size in
 	// plain encoding without compression.
-	Rows       int64           `json:"rows"`
-	RawBytes   int64           `json:"raw_bytes"`
-	PlainBytes int64           `json:"plain_bytes"`
-	Columns    []WeighedColumn `json:"columns"`
+	Rows       int64
+	RawBytes   int64
+	PlainBytes int64
+	Columns    []WeighedColumn
 	// Whole are trials of all columns, in the writer's own encodings, by codec.
-	Whole []columnar.Trial `json:"whole"`
+	Whole []columnar.Trial
 	// Steady says that the times came out alike when they were taken again.
-	Steady bool `json:"times_steady"`
+	Steady bool
 	// Layouts are the sort orders and partitionings that were to be tried, the rows as they came first.
-	Layouts []WeighedLayout `json:"layouts"`
+	Layouts []WeighedLayout
 	// Readings compare the costs of reading the raw text and the columns.
-	Readings []ReadingCost `json:"readings"`
+	Readings []ReadingCost
 	// Codec is the recommended codec as --codec takes it, Bytes what the sample takes with it, Reason what it
 	// gains over the usual one.
-	Codec  string `json:"codec"`
-	Bytes  int64  `json:"bytes"`
-	Reason string `json:"reason"`
+	Codec  string
+	Bytes  int64
+	Reason string
 
 	// times is how often a trial that takes little time is done.
 	times int
@@ -49,34 +49,34 @@ type Weighing struct {
 
 // WeighedColumn is the trials of one column, or of one part of a nested column.
 type WeighedColumn struct {
-	Path       string           `json:"path"`
-	Type       string           `json:"type"`
-	PlainBytes int64            `json:"plain_bytes"`
-	Trials     []columnar.Trial `json:"trials"`
+	Path       string
+	Type       string
+	PlainBytes int64
+	Trials     []columnar.Trial
 	// Best is the trial that is favored, in the writer's own encoding.
-	Best columnar.Trial `json:"best"`
+	Best columnar.Trial
 }
 
 // WeighedLayout is what a layout leads to.
 type WeighedLayout struct {
-	Flag       string `json:"flag"`
-	Files      int    `json:"files"`
-	Partitions int    `json:"partitions"`
-	Bytes      int64  `json:"bytes"`
+	Flag       string
+	Files      int
+	Partitions int
+	Bytes      int64
 	// Filter is a filter for one value that occurs, ScannedBytes what the row groups take that a reader cannot leave out by
 	// their statistics and partitions, UnlaidBytes the same for the rows as they come.
-	Filter       string `json:"filter,omitempty"`
-	ScannedBytes int64  `json:"scanned_bytes"`
-	UnlaidBytes  int64  `json:"scanned_bytes_as_it_comes"`
+	Filter       string
+	ScannedBytes int64
+	UnlaidBytes  int64
 }
 
 // ReadingCost is what reading some columns costs.
 type ReadingCost struct {
-	Columns         string  `json:"columns"`
-	RawBytes        int64   `json:"raw_bytes"`
-	RawSeconds      float64 `json:"raw_seconds"`
-	ColumnarBytes   int64   `json:"columnar_bytes"`
-	ColumnarSeconds float64 `json:"columnar_seconds"`
+	Columns         string
+	RawBytes        int64
+	RawSeconds      float64
+	ColumnarBytes   int64
+	ColumnarSeconds float64
 }
 
 // Request is what a weighing is asked to do.

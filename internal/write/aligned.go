@@ -2,12 +2,12 @@ package write
 
 // Aligned tells where a column of a table comes from in a load.
 type Aligned struct {
-	Column string `json:"column"`
-	Type   string `json:"type"`
+	Column string
+	Type   string
 	// Location is the first object that has the column, From its name there, FromType what it would be inferred as.
-	Location string `json:"location,omitempty"`
-	From     string `json:"from,omitempty"`
-	FromType string `json:"from_type,omitempty"`
+	Location string
+	From     string
+	FromType string
 	// Action says what the load does: new column, takes, widens, stays null, passed over, filled by the load, or kept as misfits.
-	Action string `json:"action"`
+	Action string
 }

@@ -248,8 +248,8 @@ func SortedKeys[V any](m map[string]V) []string {
 
 // NullTokens is a column in which words stood for no value.
 type NullTokens struct {
-	Column string `json:"column"`
-	Values int64  `json:"values"`
+	Column string
+	Values int64
 }
 
 func (d *findings) nullTokens() []NullTokens {

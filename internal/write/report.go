@@ -15,56 +15,56 @@ import (
 
 // Report is the account of a convert or a load: what was read, what was written, and that the two agree.
 type Report struct {
-	Objects []ObjectReport `json:"objects"`
+	Objects []ObjectReport
 	Counts
 	// BytesRead counts the bytes of the source as stored, BytesUnpacked those of its text, BytesWritten those of the data files.
-	BytesRead     int64   `json:"bytes_read"`
-	BytesUnpacked int64   `json:"bytes_unpacked"`
-	BytesWritten  int64   `json:"bytes_written"`
-	DataFiles     int     `json:"data_files"`
-	Partitions    int     `json:"partitions"`
-	Seconds       float64 `json:"seconds"`
+	BytesRead     int64
+	BytesUnpacked int64
+	BytesWritten  int64
+	DataFiles     int
+	Partitions    int
+	Seconds       float64
 	// Destination is the file or folder of a convert.
-	Destination string `json:"destination,omitempty"`
+	Destination string
 	// Table, SnapshotID and Created are those of a load.
-	Table      string `json:"table,omitempty"`
-	SnapshotID int64  `json:"snapshot_id,omitempty"`
-	Created    bool   `json:"created,omitempty"`
+	Table      string
+	SnapshotID int64
+	Created    bool
 	// Drift lists what differed between source and table, and the values that did not fit their columns.
-	Drift []schema.Difference `json:"drift"`
+	Drift []schema.Difference
 	// NullTokens are the columns in which words stood for no value.
-	NullTokens []NullTokens `json:"null_tokens"`
+	NullTokens []NullTokens
 	// DryRun says that nothing was written; Alignment then tells for each column where it comes from.
-	DryRun    bool      `json:"dry_run,omitempty"`
-	Alignment []Aligned `json:"alignment,omitempty"`
+	DryRun    bool
+	Alignment []Aligned
 	// Renamed are the columns whose names had to be made legal.
-	Renamed []Renamed `json:"renamed"`
-	Codec   string    `json:"codec"`
+	Renamed []Renamed
+	Codec   string
 	// Formed says that rows were given another form than records have.
-	Formed bool `json:"formed,omitempty"`
+	Formed bool
 	// Rewritten is set when a value beyond the sampled types made the run infer from all records and write anew.
-	Rewritten bool `json:"rewritten"`
+	Rewritten bool
 	// Reasons groups the quarantined records, and Quarantine is the file that holds them.
-	Reasons    []ReasonGroup `json:"reasons"`
-	Quarantine string        `json:"quarantine,omitempty"`
+	Reasons    []ReasonGroup
+	Quarantine string
 	// Split are the accounts of the tables that lists went to.
-	Split []*Report `json:"split,omitempty"`
+	Split []*Report
 	// Completed says that the rows of the table were there already, of a load that could not be finished.
-	Completed bool `json:"completed,omitempty"`
+	Completed bool
 	// NoType are the columns without a single value, whose type the first ones will settle. NotMade says that there was no
 	// record either, so that the table is not made yet.
-	NoType  []string `json:"columns_without_type"`
-	NotMade bool     `json:"table_not_made,omitempty"`
+	NoType  []string
+	NotMade bool
 	// Unsure are reading rules that could be others, and LinesAbove what stands above tables and is no part of them.
-	Unsure     []source.Doubt `json:"unsure"`
-	LinesAbove []source.Above `json:"lines_above"`
+	Unsure     []source.Doubt
+	LinesAbove []source.Above
 	// EmptyFiles and HiddenFiles were passed over, and so was what PassedOver lists.
-	EmptyFiles  int             `json:"empty_files"`
-	HiddenFiles int             `json:"hidden_files"`
-	PassedOver  []locate.Passed `json:"passed_over"`
+	EmptyFiles  int
+	HiddenFiles int
+	PassedOver  []locate.Passed
 
 	// Elements are how many elements the lists have that were split off.
-	Elements []int64 `json:"-"`
+	Elements []int64
 }
 
 // addElements counts the elements of lists that were split off.
@@ -92,31 +92,31 @@ func (r *Report) Discard(ctx context.Context, s storage.Store) {
 
 // Counts are the records of an object or of all.
 type Counts struct {
-	RecordsRead int64 `json:"records_read"`
+	RecordsRead int64
 	// RecordsKept became rows: one each, or as many as their lists have elements. RecordsFiltered are those that a condition kept out.
-	RecordsKept        int64 `json:"records_kept"`
-	RecordsFiltered    int64 `json:"records_filtered"`
-	RowsWritten        int64 `json:"rows_written"`
-	RecordsQuarantined int64 `json:"records_quarantined"`
-	RecordsSkipped     int64 `json:"records_skipped"`
+	RecordsKept        int64
+	RecordsFiltered    int64
+	RowsWritten        int64
+	RecordsQuarantined int64
+	RecordsSkipped     int64
 	// RecordsFilled are those among the others that lacked fields at their end, which are null.
-	RecordsFilled int64 `json:"records_filled"`
+	RecordsFilled int64
 }
 
 // ObjectReport is the account of one object.
 type ObjectReport struct {
-	Location string `json:"location"`
+	Location string
 	// Bytes, Modified and Hash mark the version of the object that was read; a convert whose account is for people alone has no hashes.
-	Bytes    int64      `json:"bytes"`
-	Modified *time.Time `json:"modified,omitempty"`
-	Hash     string     `json:"hash"`
+	Bytes    int64
+	Modified *time.Time
+	Hash     string
 	Counts
 }
 
 // Renamed is a column whose name had to be made legal.
 type Renamed struct {
-	From string `json:"from"`
-	To   string `json:"to"`
+	From string
+	To   string
 }
 
 // Add puts one object's counts to another's.

@@ -59,12 +59,12 @@ func (t Tolerance) exceeded(bad, all int64, end bool) bool {
 
 // ReasonGroup is the records that failed for one reason.
 type ReasonGroup struct {
-	Reason  parse.Code `json:"reason"`
-	Records int64      `json:"records"`
+	Reason  parse.Code
+	Records int64
 	// Location and Line are the first one's place, Message says what was wrong with it.
-	Location string `json:"location"`
-	Line     int64  `json:"line"`
-	Message  string `json:"message"`
+	Location string
+	Line     int64
+	Message  string
 }
 
 // Refusal is the error of a run in which too many records failed.
