@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"io"
+
 	"github.com/spf13/cobra"
 
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/inspect"
+	"trevak/internal/profile"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/setting"
@@ -71,6 +74,7 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n i
 func (a *app) infer() *cobra.Command {
 	var flags *flowFlags
 	var column, emit, expect string
+	var page pageFlag
 	cmd := &cobra.Command{
 		Use:   "infer SOURCE…|TABLE",
 		Short: "Show the schema that would be inferred, and on what evidence",
@@ -95,13 +99,25 @@ feed file, would find different, and ends with exit code 3 where anything is.`,
 			if expect != "" {
 				return a.expected(cmd, flags, args, expect)
 			}
+			if err := page.check(cmd.Context()); err != nil {
+				return err
+			}
 			r, err := flags.task(cmd, args)
 			if err != nil {
 				return err
 			}
 			budget, done := a.budget()
 			inferred, err := infer.Infer(cmd.Context(), r.Reading, budget)
+			var columns []profile.Column
+			if err == nil && page.wanted() {
+				columns, err = inferred.Distribution(cmd.Context(), budget)
+			}
 			done()
+			if err == nil {
+				err = page.write(cmd.Context(), func(w io.Writer, info render.PageInfo) error {
+					return render.InferencePage(w, inferred, columns, info)
+				})
+			}
 			if err != nil {
 				return err
 			}
@@ -115,7 +131,8 @@ feed file, would find different, and ends with exit code 3 where anything is.`,
 	cmd.Flags().StringVar(&column, "column", "", "show everything that is known of one `column`")
 	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a feed file (feed) or a CREATE TABLE statement (ddl)")
 	cmd.Flags().StringVar(&expect, "expect", "", "tell what a load into a `table`, or by a feed file, would find different")
-	first(cmd, "column", "emit", "expect", "type", "rename", "key", "nulls", "no-header", "unnest", "feed")
+	page.add(cmd)
+	first(cmd, "column", "emit", "expect", "report", "type", "rename", "key", "no-header", "unnest", "feed")
 	return cmd
 }
 

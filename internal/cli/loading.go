@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,8 +14,10 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/convert"
 	"trevak/internal/fault"
+	"trevak/internal/infer"
 	"trevak/internal/load"
 	"trevak/internal/render"
+	"trevak/internal/run"
 	"trevak/internal/setting"
 	"trevak/internal/write"
 )
@@ -22,6 +26,7 @@ import (
 type loadFlags struct {
 	*flowFlags
 	dryRun bool
+	page   pageFlag
 }
 
 func (f *loadFlags) add(cmd *cobra.Command) {
@@ -29,6 +34,7 @@ func (f *loadFlags) add(cmd *cobra.Command) {
 	for _, name := range []string{"into", "format", "drift", "split"} {
 		f.also(cmd, name, "")
 	}
+	f.page.add(cmd)
 	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
 }
 
@@ -72,14 +78,47 @@ more of them than --tolerate allows stop the load, and the table stays as it was
 				return err
 			}
 			budget, done := a.budget()
+			if flags.page.wanted() {
+				report, err := a.loadWithPage(cmd.Context(), l, &flags.page, budget)
+				done()
+				return a.report(report, err)
+			}
 			report, err := load.Load(cmd.Context(), l, budget)
 			done()
 			return a.report(report, err)
 		},
 	}
 	flags.add(cmd)
-	first(cmd, "into", "dry-run", "partition", "sort", "type", "key", "drift", "tolerate", "feed", "warehouse")
+	first(cmd, "into", "dry-run", "report", "partition", "sort", "type", "key", "drift", "tolerate", "feed", "warehouse")
 	return cmd
+}
+
+// loadWithPage loads, and writes a page of what became of it, be it refused.
+func (a *app) loadWithPage(ctx context.Context, l load.Request, page *pageFlag, b run.Budget) (*write.Report, error) {
+	if err := page.check(ctx); err != nil {
+		return nil, err
+	}
+	if err := l.Resolve(ctx); err != nil {
+		return nil, err
+	}
+	l.Profile = true
+	// What cannot be inferred is met again by the load, which tells of it.
+	inferred, _ := infer.Infer(ctx, l.Reading, b)
+	report, failed := load.Load(ctx, l, b)
+	var refusal *write.Refusal
+	var drift *write.DriftError
+	if failed != nil && !errors.As(failed, &refusal) && !errors.As(failed, &drift) {
+		return nil, failed
+	}
+	err := page.write(ctx, func(w io.Writer, info render.PageInfo) error {
+		return render.LoadPage(w, l.Into.String(), report, failed, inferred, info)
+	})
+	if err != nil && failed == nil {
+		// What was loaded is not undone by a page.
+		b.Warned(err.Error())
+		err = nil
+	}
+	return report, errors.Join(failed, err)
 }
 
 func (a *app) convert() *cobra.Command {

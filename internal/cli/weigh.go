@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"io"
+
 	"github.com/spf13/cobra"
 
 	"trevak/internal/render"
@@ -12,6 +14,7 @@ import (
 func (a *app) weigh() *cobra.Command {
 	var flags *flowFlags
 	var chart string
+	var page pageFlag
 	var sorts, partitions []string
 	cmd := &cobra.Command{
 		Use:   "weigh SOURCE…|TABLE",
@@ -24,11 +27,14 @@ and why. Speeds are those of this machine at this moment.`,
   trevak weigh trevak-demo/observations --favor size --chart trevak-demo/weigh.svg`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := page.check(cmd.Context()); err != nil {
+				return err
+			}
 			task, err := flags.task(cmd, args)
 			if err != nil {
 				return err
 			}
-			w := weigh.Request{Reading: task.Reading, Sorts: sorts, Partitions: partitions}
+			w := weigh.Request{Reading: task.Reading, Profile: page.wanted(), Sorts: sorts, Partitions: partitions}
 			if w.Favor, err = weigh.ParseFavor(flags.flow.Favor); err != nil {
 				return err
 			}
@@ -42,6 +48,11 @@ and why. Speeds are those of this machine at this moment.`,
 			if w.Table != nil {
 				weighing.Source = w.Table.Name.String()
 			}
+			if err := page.write(cmd.Context(), func(out io.Writer, info render.PageInfo) error {
+				return render.WeighingPage(out, weighing, info)
+			}); err != nil {
+				return err
+			}
 			return a.weighed(weighing, chart)
 		},
 	}
@@ -51,7 +62,8 @@ and why. Speeds are those of this machine at this moment.`,
 	cmd.Flags().StringArrayVar(&sorts, "try-sort", nil, "a sort `order` to try; may be repeated")
 	cmd.Flags().StringArrayVar(&partitions, "try-partition", nil, "partition `fields` to try; may be repeated")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the sizes by codec to a `file` ending in .svg or .png")
-	first(cmd, "try-sort", "try-partition", "favor", "chart", "type", "only")
+	page.add(cmd)
+	first(cmd, "try-sort", "try-partition", "favor", "chart", "report", "type", "only")
 	return cmd
 }
 

@@ -40,6 +40,32 @@ func Report(s Screen, r *write.Report) {
 		alignment(s, r.Alignment)
 		s.Printf("\n")
 	}
+	objectsTable(r).Write(s)
+	s.Printf("\n")
+	s.facts(reportFacts(r))
+	if len(r.Drift) > 0 {
+		s.Printf("\n")
+		Drift(s, r.Drift)
+		if kept(r.Drift) {
+			s.Printf("\n  The values that fit no column are kept in the column %s.\n", schema.MisfitColumn)
+		}
+	}
+	for _, part := range r.Split {
+		s.Printf("\n")
+		Report(s, part)
+	}
+	if len(r.Reasons) > 0 && r.Quarantine == "" {
+		s.Printf("\n")
+		reasons(s, r.Reasons)
+	} else if len(r.Reasons) > 0 {
+		s.Printf("\n")
+		reasons(s, r.Reasons)
+		s.Printf("\n  They are kept in %s.\n", r.Quarantine)
+	}
+}
+
+// objectsTable is what became of the records of each object.
+func objectsTable(r *write.Report) Table {
 	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"},
 		Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
 	if r.Formed {
@@ -72,28 +98,7 @@ func Report(s Screen, r *write.Report) {
 	if len(r.Objects) > 1 {
 		line("in all", r.BytesRead, r.Counts)
 	}
-	t.Write(s)
-	s.Printf("\n")
-	s.facts(reportFacts(r))
-	if len(r.Drift) > 0 {
-		s.Printf("\n")
-		Drift(s, r.Drift)
-		if kept(r.Drift) {
-			s.Printf("\n  The values that fit no column are kept in the column %s.\n", schema.MisfitColumn)
-		}
-	}
-	for _, part := range r.Split {
-		s.Printf("\n")
-		Report(s, part)
-	}
-	if len(r.Reasons) > 0 && r.Quarantine == "" {
-		s.Printf("\n")
-		reasons(s, r.Reasons)
-	} else if len(r.Reasons) > 0 {
-		s.Printf("\n")
-		reasons(s, r.Reasons)
-		s.Printf("\n  They are kept in %s.\n", r.Quarantine)
-	}
+	return t
 }
 
 // kept reports whether values are kept aside.
@@ -254,13 +259,15 @@ func Refusal(s Screen, r *write.Refusal) {
 }
 
 // reasons writes a line for each reason.
-func reasons(s Screen, groups []write.ReasonGroup) {
+func reasons(s Screen, groups []write.ReasonGroup) { reasonsTable(groups).Write(s) }
+
+func reasonsTable(groups []write.ReasonGroup) Table {
 	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Indent: 2, Keep: true}
 	for _, g := range groups {
 		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line),
 			cut(g.Message, 120)})
 	}
-	t.Write(s)
+	return t
 }
 
 // ratio compares what was written with the raw records, unpacked.

@@ -91,6 +91,17 @@ func changes(versions []table.Version, i int) []string {
 
 // Drift writes the differences between a source and a table.
 func Drift(s Screen, list []schema.Difference) {
+	driftTable(list).Write(s)
+	for _, d := range list {
+		if d.Kind == schema.LikelyRename {
+			s.Printf("  If %s is %s under a new name: trevak alter TABLE --rename %s=%s before loading, or load with --rename.\n", d.From,
+				d.Column, d.Column, d.From)
+		}
+	}
+}
+
+// driftTable is the differences, without columns that have nothing to tell.
+func driftTable(list []schema.Difference) Table {
 	words := map[string]string{schema.CaseOnly: "letter case", schema.LikelyRename: "likely rename",
 		schema.UnknownColumn: "not in the table"}
 	t := Table{Header: []string{"difference", "column", "in the source", "type", "records", "first", "value"},
@@ -115,13 +126,7 @@ func Drift(s Screen, list []schema.Difference) {
 		}
 		t.Rows = append(t.Rows, []string{kind, d.Column, d.From, cut(types, 48), records, first, cut(d.Value, 40)})
 	}
-	t.withoutEmpty().Write(s)
-	for _, d := range list {
-		if d.Kind == schema.LikelyRename {
-			s.Printf("  If %s is %s under a new name: trevak alter TABLE --rename %s=%s before loading, or load with --rename.\n", d.From,
-				d.Column, d.Column, d.From)
-		}
-	}
+	return t.withoutEmpty()
 }
 
 // alignment writes where the columns of a table come from.

@@ -14,36 +14,50 @@ func Weighing(s Screen, w *weigh.Weighing) {
 		s.Printf(" of %s as text", Size(w.RawBytes))
 	}
 	s.Printf("\n\n")
+	for i, t := range weighingTables(w) {
+		if len(t.Rows) == 0 {
+			continue
+		}
+		if i > 0 {
+			s.Printf("\n")
+		}
+		t.Write(s)
+	}
+	if !w.Steady {
+		s.Printf("\n%s\n", Wrap("The times differed from one trial to the next; take them for rough ones.", s.Width))
+	}
+	s.Printf("\n%s\n", Wrap(weighingVerdict(w), s.Width))
+}
+
+// weighingVerdict is what trials speak for.
+func weighingVerdict(w *weigh.Weighing) string {
+	return fmt.Sprintf("Favoring %s: --codec '%s', %s. The sample takes %s.", w.Favor, w.Codec, w.Reason, Size(w.Bytes))
+}
+
+// weighingTables are the trials of codecs, of columns, of layouts, and what reading costs.
+func weighingTables(w *weigh.Weighing) [4]Table {
 	codecs := Table{Header: []string{"codec", "all columns", "of raw", "written at", "read at"},
 		Right: []bool{false, true, true, true, true}, Keep: true}
 	for _, t := range w.Whole {
 		codecs.Rows = append(codecs.Rows, []string{string(t.Codec), Size(t.Bytes), share(t.Bytes, rawBytes(w)),
 			rate(rawBytes(w), t.WriteSeconds), rate(rawBytes(w), t.ReadSeconds)})
 	}
-	codecs.Write(s)
-	s.Printf("\n")
 	columns := Table{Header: []string{"column", "type", "plain", "best", "of plain", "codec", "smallest encoding"},
 		Right: []bool{false, false, true, true, true}, Keep: true}
 	for _, c := range w.Columns {
 		columns.Rows = append(columns.Rows, []string{c.Path, cut(c.Type, 32), Size(c.PlainBytes), Size(c.Best.Bytes),
 			share(c.Best.Bytes, c.PlainBytes), string(c.Best.Codec), smallest(c.Trials)})
 	}
-	columns.Write(s)
-	if len(w.Layouts) > 0 {
-		s.Printf("\n")
-		layouts := Table{Header: []string{"layout", "files", "partitions", "size", "filter", "it reads", "as it comes"},
-			Right: []bool{false, true, true, true, false, true, true}, Keep: true}
-		for _, l := range w.Layouts {
-			scanned, unlaid := "", ""
-			if l.Filter != "" {
-				scanned, unlaid = Size(l.ScannedBytes), Size(l.UnlaidBytes)
-			}
-			layouts.Rows = append(layouts.Rows, []string{l.Flag, Number(int64(l.Files)), Number(int64(l.Partitions)), Size(l.Bytes),
-				l.Filter, scanned, unlaid})
+	layouts := Table{Header: []string{"layout", "files", "partitions", "size", "filter", "it reads", "as it comes"},
+		Right: []bool{false, true, true, true, false, true, true}, Keep: true}
+	for _, l := range w.Layouts {
+		scanned, unlaid := "", ""
+		if l.Filter != "" {
+			scanned, unlaid = Size(l.ScannedBytes), Size(l.UnlaidBytes)
 		}
-		layouts.Write(s)
+		layouts.Rows = append(layouts.Rows, []string{l.Flag, Number(int64(l.Files)), Number(int64(l.Partitions)), Size(l.Bytes),
+			l.Filter, scanned, unlaid})
 	}
-	s.Printf("\n")
 	reading := Table{Header: []string{"reading", "raw text", "time", "columns", "time"}, Right: []bool{false, true, true, true, true},
 		Keep: true}
 	for _, r := range w.Readings {
@@ -54,12 +68,7 @@ func Weighing(s Screen, w *weigh.Weighing) {
 		reading.Rows = append(reading.Rows, []string{r.Columns, raw, seconds, Size(r.ColumnarBytes),
 			fmt.Sprintf("%.3f s", r.ColumnarSeconds)})
 	}
-	reading.Write(s)
-	if !w.Steady {
-		s.Printf("\n%s\n", Wrap("The times differed from one trial to the next; take them for rough ones.", s.Width))
-	}
-	s.Printf("\n%s\n", Wrap(fmt.Sprintf("Favoring %s: --codec '%s', %s. The sample takes %s.", w.Favor, w.Codec, w.Reason, Size(w.Bytes)),
-		s.Width))
+	return [4]Table{codecs, columns, layouts, reading}
 }
 
 // rawBytes is the size that ratios and speeds are of: the text's, or for rows that were columns already that of their plain form.

@@ -14,6 +14,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/infer"
+	"trevak/internal/profile"
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
@@ -42,6 +43,9 @@ type Weighing struct {
 	Codec  string
 	Bytes  int64
 	Reason string
+
+	// Profile is how the values of each leaf column are distributed in the sample, where that was asked for.
+	Profile []profile.Column
 
 	// times is how often a trial that takes little time is done.
 	times int
@@ -83,6 +87,8 @@ type ReadingCost struct {
 type Request struct {
 	infer.Reading
 	Favor Favor
+	// Profile asks for the distribution of each column's values in the sample.
+	Profile bool
 	// Sorts and Partitions are layouts to try.
 	Sorts, Partitions []string
 }
@@ -113,6 +119,13 @@ func (w Request) Run(ctx context.Context, b run.Budget) (*Weighing, error) {
 	}
 	out := &Weighing{Favor: w.Favor, times: timesFor(rows.schema), Rows: rows.rows, RawBytes: rows.raw, Layouts: []WeighedLayout{},
 		Readings: []ReadingCost{}}
+	if w.Profile {
+		p := profile.New(rows.schema)
+		for _, batch := range rows.batches {
+			p.Add(batch)
+		}
+		out.Profile = p.Columns()
+	}
 	if err := out.whole(ctx, rows, columnar.Parquet, weighPatience); err != nil {
 		return nil, err
 	}

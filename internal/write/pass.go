@@ -9,6 +9,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/infer"
+	"trevak/internal/profile"
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
@@ -29,6 +30,7 @@ type writing struct {
 	drift   findings
 	report  *Report
 	records int64
+	profile *profile.Rows // nil where nobody asks for it
 }
 
 // pass reads the source once and writes its rows; bad is told of the records that become none. It returns scan.ErrWider when a
@@ -91,6 +93,9 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	}
 	if w.out.Stop && len(w.drift.unfit) > 0 {
 		return nil
+	}
+	if w.profile != nil {
+		w.profile.Add(batch)
 	}
 	err = w.sink.Write(ctx, batch)
 	if _, free := w.sink.Coded(); free {

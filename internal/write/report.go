@@ -8,6 +8,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/locate"
+	"trevak/internal/profile"
 	"trevak/internal/schema"
 	"trevak/internal/source"
 	"trevak/internal/storage"
@@ -62,6 +63,9 @@ type Report struct {
 	EmptyFiles  int
 	HiddenFiles int
 	PassedOver  []locate.Passed
+
+	// Profile is how the values of each leaf column are distributed, where that was asked for.
+	Profile []profile.Column
 
 	// Elements are how many elements the lists have that were split off.
 	Elements []int64

@@ -24,6 +24,8 @@ type Task struct {
 	Quarantine string
 	// Misfits is how many values of a stated column may be misfits; the zero value allows none.
 	Misfits Tolerance
+	// Profile asks for the distribution of each column's values.
+	Profile bool
 	// BadElsewhere says that the same records are kept elsewhere when they fail.
 	BadElsewhere bool
 }

@@ -16,6 +16,7 @@ import (
 	"trevak/internal/fit"
 	"trevak/internal/infer"
 	"trevak/internal/layout"
+	"trevak/internal/profile"
 	"trevak/internal/quarantine"
 	"trevak/internal/run"
 	"trevak/internal/scan"
@@ -187,6 +188,9 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	defer sink.Abandon()
 	w := &writing{data: d, out: out, sink: sink, misfits: t.Misfits, bad: &tally{limit: t.Tolerate, file: file}, report: report,
 		drift: findings{written: d.Folded, longest: map[string]int{}, values: map[string]int64{}, examples: map[string][]string{}}}
+	if t.Profile {
+		w.profile = profile.New(out.Schema)
+	}
 	err = storageError(w.pass(ctx, b, started))
 	report.Reasons, report.Quarantine = append(report.Reasons, w.bad.groups...), file.URI()
 	var stored Stored
@@ -203,7 +207,23 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	if err == nil {
 		err = report.close(stored, started)
 	}
+	if w.profile != nil {
+		report.Profile = withSizes(w.profile.Columns(), stored.Files)
+	}
 	return stored.Files, report, err
+}
+
+// withSizes notes what columns take in files.
+func withSizes(columns []profile.Column, files []layout.DataFile) []profile.Column {
+	for i := range columns {
+		for _, f := range files {
+			if m := f.Summary.Columns[columns[i].ID]; m != nil {
+				columns[i].Bytes += m.Bytes
+				columns[i].RawBytes += m.RawBytes
+			}
+		}
+	}
+	return columns
 }
 
 // quarantine is where the records of an attempt go that become no rows.
