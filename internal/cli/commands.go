@@ -18,6 +18,7 @@ import (
 func (a *app) preview() *cobra.Command {
 	var flags *flowFlags
 	var n int
+	var shown []string
 	cmd := &cobra.Command{
 		Use:   "preview SOURCE…",
 		Short: "Show how files or a table will be read, and the first records",
@@ -29,6 +30,9 @@ rows are shown as they would be written.`,
   trevak preview 'trevak-demo/observations/*.ndjson.gz' -n 3`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.picks(shown); err != nil {
+				return err
+			}
 			if n < 0 {
 				return fault.New(fault.Usage, "-n %d is below 0", n).Try("use 0 to see the reading rules alone")
 			}
@@ -39,20 +43,24 @@ rows are shown as they would be written.`,
 			if a.json() {
 				return render.PreviewJSON(a.screen(), p)
 			}
-			render.Preview(a.screen(), p)
+			if err := p.Pick(shown); err != nil {
+				return err
+			}
+			render.Preview(a.sideways(a.screen()), p)
 			return nil
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Form)
 	flags.asWritten = true
 	cmd.Flags().IntVarP(&n, "rows", "n", 10, "how many `records` to show")
-	first(cmd, "rows", "delimiter", "no-header", "encoding", "records", "skip-rows", "where", "unnest", "nested", "feed")
+	columnsShown(cmd, &shown)
+	first(cmd, "rows", "columns-shown", "delimiter", "no-header", "encoding", "records", "skip-rows", "where", "unnest", "feed")
 	return cmd
 }
 
 func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n int) (*inspect.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
-		if err := idleBut(cmd, "on a table", "rows"); err != nil {
+		if err := idleBut(cmd, "on a table", "rows", "columns-shown"); err != nil {
 			return nil, err
 		}
 		t, err := a.findTable(cmd.Context(), args[0])
@@ -74,6 +82,7 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n i
 func (a *app) infer() *cobra.Command {
 	var flags *flowFlags
 	var column, emit, expect string
+	var shown []string
 	var page pageFlag
 	cmd := &cobra.Command{
 		Use:   "infer SOURCE…|TABLE",
@@ -94,6 +103,9 @@ feed file, would find different, and ends with exit code 3 where anything is.`,
 				return fault.Unknown("emit", emit, "feed", "ddl")
 			}
 			if err := inferEffect(cmd, emit, column, a.json()); err != nil {
+				return err
+			}
+			if err := a.picks(shown); err != nil {
 				return err
 			}
 			if expect != "" {
@@ -121,7 +133,7 @@ feed file, would find different, and ends with exit code 3 where anything is.`,
 			if err != nil {
 				return err
 			}
-			return a.inferred(flags.flow, r.Reading, inferred, column, emit)
+			return a.inferred(flags.flow, r.Reading, inferred, column, emit, shown)
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
@@ -132,12 +144,13 @@ feed file, would find different, and ends with exit code 3 where anything is.`,
 	cmd.Flags().StringVar(&emit, "emit", "", "write `what`: a feed file (feed) or a CREATE TABLE statement (ddl)")
 	cmd.Flags().StringVar(&expect, "expect", "", "tell what a load into a `table`, or by a feed file, would find different")
 	page.add(cmd)
+	columnsShown(cmd, &shown)
 	first(cmd, "column", "emit", "expect", "report", "type", "rename", "key", "no-header", "unnest", "feed")
 	return cmd
 }
 
 // inferred writes what was inferred in the form that was asked for.
-func (a *app) inferred(flow *setting.Flow, r infer.Reading, i *infer.Inference, column, emit string) error {
+func (a *app) inferred(flow *setting.Flow, r infer.Reading, i *infer.Inference, column, emit string, shown []string) error {
 	switch {
 	case emit == "feed":
 		shown := make([]string, len(r.Sources))
@@ -163,6 +176,18 @@ func (a *app) inferred(flow *setting.Flow, r infer.Reading, i *infer.Inference, 
 	case column != "":
 		return render.ColumnEvidence(a.screen(), i, column)
 	}
-	render.Inference(a.screen(), i)
+	return render.Inference(a.sideways(a.screen()), i, shown)
+}
+
+// columnsShown registers which columns are shown.
+func columnsShown(cmd *cobra.Command, to *[]string) {
+	cmd.Flags().StringSliceVar(to, "columns-shown", nil, "show these `columns` alone: names, numbers from 1, or ranges like 4-9")
+}
+
+// picks checks that columns are picked where that has an effect.
+func (a *app) picks(shown []string) error {
+	if len(shown) > 0 && a.json() {
+		return fault.New(fault.Usage, "--columns-shown has no effect with -o json, which has all columns").Try("leave one of them out")
+	}
 	return nil
 }

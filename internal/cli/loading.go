@@ -77,6 +77,7 @@ more of them than --tolerate allows stop the load, and the table stays as it was
 			if err != nil {
 				return err
 			}
+			a.untouched = "the table " + l.Into.String() + " is as it was"
 			budget, done := a.budget()
 			if flags.page.wanted() {
 				report, err := a.loadWithPage(cmd.Context(), l, &flags.page, budget)
@@ -163,6 +164,7 @@ written; what exists is replaced only with --overwrite.`,
 			if c.Layout, err = flags.flow.LayoutOptions(); err != nil {
 				return flags.feed.blame(err)
 			}
+			a.untouched = "what is at " + render.Harmless(to) + " is as it was"
 			budget, done := a.budget()
 			report, err := convert.Convert(cmd.Context(), c, budget)
 			done()

@@ -37,8 +37,8 @@ type app struct {
 	// wholeHelp says that help was asked for with all flags.
 	wholeHelp bool
 	warehouse string
-	// done says what was done, once something was.
-	done string
+	// done says what was done, once something was, and untouched what is as it was until then.
+	done, untouched string
 }
 
 // memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
@@ -85,7 +85,7 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 		return 0
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-		err = fault.New(fault.Storage, "stopped; nothing was changed")
+		err = fault.New(fault.Storage, "stopped; %s", a.kept())
 	}
 	a.complain(err)
 	if a.json() || asksJSON(args) {
@@ -93,6 +93,17 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 		_ = render.ErrorJSON(a.out, withSteps(err), exitCode(err))
 	}
 	return exitCode(err)
+}
+
+// kept says what is there of a run that was stopped.
+func (a *app) kept() string {
+	switch {
+	case a.done != "":
+		return "before that it was " + a.done
+	case a.untouched != "":
+		return a.untouched + ", and nothing was kept"
+	}
+	return "nothing was changed"
 }
 
 // asksJSON reports whether arguments, which may be wrong otherwise, ask for results for programs.
@@ -121,8 +132,7 @@ func (a *app) complain(err error) {
 	if more {
 		first += "\n" + rest
 	}
-	fmt.Fprintln(a.err, first)
-	s.Styled = false
+	fmt.Fprintln(a.err, s.Alarm("trevak:")+strings.TrimPrefix(first, "trevak:"))
 	var drift *write.DriftError
 	if errors.As(err, &drift) {
 		render.Drift(s, drift.Differences)

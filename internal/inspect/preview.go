@@ -6,13 +6,16 @@ package inspect
 import (
 	"context"
 
+	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/locate"
 	"trevak/internal/run"
 	"trevak/internal/scan"
+	"trevak/internal/schema"
 	"trevak/internal/sniff"
 	"trevak/internal/source"
 	"trevak/internal/table"
+	"trevak/internal/wording"
 )
 
 // Preview is how a source will be read and its first records.
@@ -79,6 +82,27 @@ func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error
 		g.square()
 		return err
 	}, d.WiderForm(ctx, budget))
+}
+
+// Pick keeps the columns that are named, as wording.Pick takes them.
+func (p *Preview) Pick(picks []string) error {
+	at, wrong := wording.Pick(picks, p.Columns)
+	if wrong != "" {
+		return fault.New(fault.Usage, "--columns-shown: there is no column %q", wrong).Try("%s", schema.Choices(wrong, p.Columns))
+	}
+	columns := make([]string, len(at))
+	for to, from := range at {
+		columns[to] = p.Columns[from]
+	}
+	for i, row := range p.Rows {
+		cells := make([]scan.Cell, len(at))
+		for to, from := range at {
+			cells[to] = row[from]
+		}
+		p.Rows[i] = cells
+	}
+	p.Columns = columns
+	return nil
 }
 
 // objects are those of inputs.

@@ -48,6 +48,7 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 	if err := l.Resolve(ctx); err != nil {
 		return nil, err
 	}
+	l.Warehouse.Waiting = func() { b.Tell(run.Event{Stage: run.Committing, Waits: "another commit"}) }
 	var report *write.Report
 	tries := 0
 	err := infer.Again(func() (err error) {

@@ -5,21 +5,27 @@ import (
 	"path/filepath"
 	"strings"
 
+	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/source"
+	"trevak/internal/wording"
 )
 
-// Inference writes a line for each column, and below nested ones a line for each part.
-func Inference(s Screen, i *infer.Inference) {
+// Inference writes a line for each column, and below nested ones a line for each part; shown picks some of the columns.
+func Inference(s Screen, i *infer.Inference, shown []string) error {
+	lines, err := picked(evidence(i), shown)
+	if err != nil {
+		return err
+	}
 	how := "every one looked at"
 	if !i.Whole {
 		how = "a sample spread over all"
 	}
 	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("%s in %s, %s", Count(int(i.Records), "record", "records"),
 		Count(len(i.Source.Inputs), "object", "objects"), how)))
-	lines, folder := evidence(i), commonFolder(i.Source.Source)
+	folder := commonFolder(i.Source.Source)
 	renamed := false
 	for _, l := range lines {
 		renamed = renamed || l.Origin != ""
@@ -52,6 +58,31 @@ func Inference(s Screen, i *infer.Inference) {
 	if e := i.Problem(); e != nil {
 		s.Printf("\n%s cannot be read, so a load would stop. The first:\n  %s\n", Count(int(i.Observed.Problems), "record", "records"), e)
 	}
+	return nil
+}
+
+// picked keeps the columns that are picked, with their parts.
+func picked(lines []columnEvidence, shown []string) ([]columnEvidence, error) {
+	if len(shown) == 0 {
+		return lines, nil
+	}
+	var names []string
+	var starts []int
+	for i, l := range lines {
+		if l.depth == 0 {
+			names, starts = append(names, l.Name), append(starts, i)
+		}
+	}
+	at, wrong := wording.Pick(shown, names)
+	if wrong != "" {
+		return nil, fault.New(fault.Usage, "--columns-shown: there is no column %q", wrong).Try("%s", schema.Choices(wrong, names))
+	}
+	starts = append(starts, len(lines))
+	var out []columnEvidence
+	for _, i := range at {
+		out = append(out, lines[starts[i]:starts[i+1]]...)
+	}
+	return out, nil
 }
 
 // lists writes how long the lists are, and how many rows their elements would make.

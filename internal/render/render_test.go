@@ -84,13 +84,41 @@ func TestProgressWaitsASecond(t *testing.T) {
 	if b.Len() > 0 {
 		t.Errorf("%q", b.String())
 	}
+	p.mu.Lock()
 	p.begun = p.begun.Add(-2 * time.Second)
+	p.mu.Unlock()
 	p.Event(run.Event{Stage: "writing", BytesRead: 1_000_000, BytesTotal: 2_000_000, Objects: 3, Object: 2})
-	if got := b.String(); !strings.Contains(got, " 50%  1.0 MB of 2.0 MB  object 2 of 3") {
+	p.Done()
+	if got := b.String(); !strings.Contains(got, " 50%  1.0 MB of 2.0 MB") || !strings.Contains(got, "writing ") {
 		t.Errorf("%q", got)
 	}
-	p.Done()
 	if !strings.HasSuffix(b.String(), "\r\x1b[K") {
 		t.Error("the line stays")
+	}
+	p.Done()
+}
+
+// TestProgressTellsSpeedAndWhatItWaitsFor looks at the line at some moments.
+func TestProgressTellsSpeedAndWhatItWaitsFor(t *testing.T) {
+	p := &Progress{width: 120}
+	start := time.Now()
+	p.stage, p.heard = start, start.Add(10*time.Second)
+	p.last = run.Event{Stage: run.Writing, BytesRead: 100_000_000, BytesTotal: 400_000_000, Objects: 3, Object: 2, Location: "tides.tsv"}
+	for after, want := range map[time.Duration]string{
+		10 * time.Second: " 25%  100.0 MB of 400.0 MB  10.0 MB/s  30 s left  object 2 of 3",
+		15 * time.Second: "waits for tides.tsv, 5 s",
+	} {
+		if got := p.line(start.Add(after)); !strings.Contains(got, want) {
+			t.Errorf("after %s: %s, want %s", after, got, want)
+		}
+	}
+	p.last = run.Event{Stage: run.Committing, Waits: "another commit"}
+	if got := p.line(start.Add(11 * time.Second)); !strings.Contains(got, "committing") || !strings.Contains(got, "waits for another commit, 1 s") {
+		t.Error(got)
+	}
+	for d, want := range map[time.Duration]string{59 * time.Second: "59 s", 90 * time.Second: "1 min 30 s", 2*time.Hour + 5*time.Minute: "2 h 5 min"} {
+		if got := span(d); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
 	}
 }

@@ -81,7 +81,11 @@ func TestInferenceOfNestedRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, decoded := shown(t, func(s Screen) { Inference(s, i) }, func(s Screen) error { return InferenceJSON(s, i, "") })
+	text, decoded := shown(t, func(s Screen) {
+		if err := Inference(s, i, nil); err != nil {
+			t.Error(err)
+		}
+	}, func(s Screen) error { return InferenceJSON(s, i, "") })
 	expect(t, text, "3 records in 2 objects", "id         double", `a.ndjson:2 "2.5"`, "  lat      double", "  element  string",
 		"odd_key    boolean", "odd key\n", "Files are in in/.",
 		"1 record cannot be read, so a load would stop", "in/a.ndjson:3: the record cannot be read: 'b' begins no value")

@@ -16,6 +16,9 @@ type Screen struct {
 	Width int
 	// Styled says that bold and faint text can be shown.
 	Styled bool
+	// Sideways shows a table of so many rows part by part, as its reader asks for it; part draws one, and is empty beyond the last. It
+	// returns false where it cannot. It is nil where nobody sits.
+	Sideways func(rows int, part func(at int) string) bool
 }
 
 // Printf writes formatted text, without what a terminal would act on but our own styles. Who runs the program looks after
@@ -25,7 +28,7 @@ func (s Screen) Printf(format string, args ...any) {
 }
 
 // styles are the sequences that style makes.
-var styles = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m"}
+var styles = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[31m"}
 
 // Harmless escapes in a text of several lines whatever a terminal would act on, but for our own styles.
 func Harmless(text string) string {
@@ -60,6 +63,9 @@ func (s Screen) Bold(text string) string { return s.style("1", text) }
 
 // Faint makes text step back, where that can be shown.
 func (s Screen) Faint(text string) string { return s.style("2", text) }
+
+// Alarm makes text red, where that can be shown; what it says is in its words, too.
+func (s Screen) Alarm(text string) string { return s.style("31", text) }
 
 func (s Screen) style(code, text string) string {
 	if !s.Styled || text == "" {

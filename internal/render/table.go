@@ -42,18 +42,48 @@ func (t Table) Write(s Screen) {
 		widths = wanted
 		shown = t.fit(widths, s.Width, max(broad, s.Width-t.Indent-widths[0]-len(gap)))
 	}
-	t.part(s, widths, 0, shown)
+	parts := t.parts(widths, shown, s.Width)
+	if len(parts) > 1 && s.Sideways != nil && s.Sideways(len(t.Rows), func(at int) string { return t.drawn(s, widths, parts, at) }) {
+		return
+	}
 	if hidden := t.Header[shown:]; len(hidden) > 0 && !t.Keep {
-		text := fmt.Sprintf("%s not shown: %s", Count(len(hidden), "more column", "more columns"), strings.Join(hidden, ", "))
+		t.part(s, widths, 0, shown)
+		text := fmt.Sprintf("%s not shown (--columns-shown picks): %s", Count(len(hidden), "more column", "more columns"),
+			strings.Join(hidden, ", "))
 		s.Printf("%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, s.Width-t.Indent)))
 		return
 	}
-	for from := shown; from < len(widths); from = shown {
-		s.Printf("\n")
-		rest := append([]int{widths[0]}, widths[from:]...)
-		shown = max(from+1, from-1+t.room(rest, s.Width))
-		t.part(s, widths, from, shown)
+	for i, part := range parts {
+		if i > 0 {
+			s.Printf("\n")
+		}
+		t.part(s, widths, part[0], part[1])
 	}
+}
+
+// parts divides the columns, of which the first few have room beside each other, into parts that have room each; those after the first
+// have the first column before their own.
+func (t Table) parts(widths []int, shown, width int) (out [][2]int) {
+	for from := 0; from < len(widths); from = shown {
+		if from > 0 {
+			rest := append([]int{widths[0]}, widths[from:]...)
+			shown = max(from+1, from-1+t.room(rest, width))
+		}
+		out = append(out, [2]int{from, shown})
+	}
+	return out
+}
+
+// drawn is a part as text, with a line below that says which columns these are. It is empty where there is no part.
+func (t Table) drawn(s Screen, widths []int, parts [][2]int, at int) string {
+	if at < 0 || at >= len(parts) {
+		return ""
+	}
+	var b strings.Builder
+	to := s
+	to.Writer = &b
+	t.part(to, widths, parts[at][0], parts[at][1])
+	return b.String() + fmt.Sprintf("columns %d to %d of %d", parts[at][0]+1, parts[at][1], len(widths))
 }
 
 // part writes some columns, behind the first one where they are not the first.

@@ -53,4 +53,6 @@ type Event struct {
 	Location        string
 	// BytesRead counts the stored bytes read so far, of BytesTotal.
 	BytesRead, BytesTotal int64
+	// Waits says what the run waits for, where that is something outside of it.
+	Waits string
 }

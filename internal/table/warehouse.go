@@ -52,6 +52,8 @@ type Warehouse struct {
 	store   storage.Store
 	dir     string
 	catalog *catalog
+	// Waiting is told when a commit has to wait for another; it may be nil.
+	Waiting func()
 }
 
 // OpenWarehouse prepares to use a folder, which need not exist.
@@ -194,7 +196,13 @@ const lockWait = 2 * time.Minute
 func (w *Warehouse) locked(ctx context.Context, f func() error) error {
 	waiting, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
-	release, err := storage.Lock(waiting, w.store, w.lock(), true)
+	release, err := storage.Lock(waiting, w.store, w.lock(), false)
+	if errors.Is(err, storage.ErrLocked) {
+		if w.Waiting != nil {
+			w.Waiting()
+		}
+		release, err = storage.Lock(waiting, w.store, w.lock(), true)
+	}
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

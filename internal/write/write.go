@@ -198,8 +198,8 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 		stored, err = sink.Close(ctx)
 		err = storageError(err)
 	}
-	if errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) {
-		file.Discard(ctx)
+	if errors.Is(err, scan.ErrWider) || errors.Is(err, ErrMisfits) || errors.Is(err, context.Canceled) {
+		file.Discard(context.WithoutCancel(ctx))
 	}
 	if closed := file.Close(); err == nil {
 		err = closed
