@@ -48,9 +48,12 @@ func (t Table) Write(s Screen) {
 	}
 	if hidden := t.Header[shown:]; len(hidden) > 0 && !t.Keep {
 		t.part(s, widths, 0, shown)
-		text := fmt.Sprintf("%s not shown (--columns-shown picks): %s", Count(len(hidden), "more column", "more columns"),
-			strings.Join(hidden, ", "))
-		s.Printf("%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, s.Width-t.Indent)))
+		text := fmt.Sprintf("%s not shown: %s", Count(len(hidden), "more column", "more columns"), strings.Join(hidden, ", "))
+		hint := "; --columns-shown picks others"
+		if s.Width < 2*len(hint) {
+			hint = ""
+		}
+		s.Printf("%s%s%s\n", strings.Repeat(" ", t.Indent), cut(text, max(20, s.Width-t.Indent-len(hint))), hint)
 		return
 	}
 	for i, part := range parts {
