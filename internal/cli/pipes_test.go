@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"os/exec"
@@ -59,12 +60,16 @@ func TestWaitsEnd(t *testing.T) {
 		t.Skip(err)
 	}
 	for _, signal := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
-		for _, args := range [][]string{{"preview", "p"}, {"load", "p", "--into", "ops.a"}, {"convert", "p", "--to", "x.parquet"}} {
+		for said, args := range map[string][]string{"stopped; nothing was changed": {"preview", "p"},
+			"stopped; the table ops.a is as it was, and nothing was kept":      {"load", "p", "--into", "ops.a"},
+			"stopped; what is at x.parquet is as it was, and nothing was kept": {"convert", "p", "--to", "x.parquet"}} {
 			cmd := exec.Command(program, args...)
+			var errs bytes.Buffer
+			cmd.Stderr = &errs
 			if err := cmd.Start(); err != nil {
 				t.Fatal(err)
 			}
-			time.Sleep(200 * time.Millisecond)
+			time.Sleep(500 * time.Millisecond)
 			if err := cmd.Process.Signal(signal); err != nil {
 				t.Fatal(err)
 			}
@@ -74,6 +79,9 @@ func TestWaitsEnd(t *testing.T) {
 			case <-ended:
 				if code := cmd.ProcessState.ExitCode(); code != 1 {
 					t.Errorf("%v ended with %d", args, code)
+				}
+				if !strings.Contains(errs.String(), said) {
+					t.Errorf("%v says %q, want %q", args, errs.String(), said)
 				}
 			case <-time.After(10 * time.Second):
 				cmd.Process.Kill()

@@ -25,7 +25,7 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 			continue
 		}
 		t.Rows = append(t.Rows, []string{info.Name, Number(info.Rows) + deleted(info), Number(int64(info.Files)), Size(info.Bytes),
-			orDash(info.Partitioning), instant(info.LastCommit)})
+			orDash(info.Partitioning), minute(info.LastCommit)})
 	}
 	t.Write(s)
 	some := false
@@ -60,6 +60,14 @@ func instant(t *time.Time) string {
 		return "-"
 	}
 	return t.UTC().Format("2006-01-02 15:04:05Z")
+}
+
+// minute is an instant without its seconds.
+func minute(t *time.Time) string {
+	if t == nil {
+		return "-"
+	}
+	return t.UTC().Format("2006-01-02 15:04Z")
 }
 
 // snapshotsShown bounds how many states of a table are listed.

@@ -67,7 +67,7 @@ func Report(s Screen, r *write.Report) {
 // objectsTable is what became of the records of each object.
 func objectsTable(r *write.Report) Table {
 	t := Table{Header: []string{"object", "bytes", "read", "written", "quarantined", "skipped"},
-		Right: []bool{false, true, true, true, true, true}, Indent: 2, Keep: true}
+		Right: []bool{false, true, true, true, true, true}, Ends: []bool{true}, Indent: 2, Keep: true}
 	if r.Formed {
 		// Records and rows are not the same then: read = kept + filtered + quarantined + skipped, and those kept made rows.
 		t.Header = []string{"object", "bytes", "read", "kept", "filtered", "quarantined", "skipped", "rows"}
@@ -262,7 +262,8 @@ func Refusal(s Screen, r *write.Refusal) {
 func reasons(s Screen, groups []write.ReasonGroup) { reasonsTable(groups).Write(s) }
 
 func reasonsTable(groups []write.ReasonGroup) Table {
-	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Indent: 2, Keep: true}
+	t := Table{Header: []string{"reason", "records", "first", "message"}, Right: []bool{false, true}, Ends: []bool{false, false, true},
+		Indent: 2, Keep: true}
 	for _, g := range groups {
 		t.Rows = append(t.Rows, []string{string(g.Reason), Number(g.Records), fmt.Sprintf("%s:%d", g.Location, g.Line),
 			cut(g.Message, 120)})

@@ -105,7 +105,7 @@ func driftTable(list []schema.Difference) Table {
 	words := map[string]string{schema.CaseOnly: "letter case", schema.LikelyRename: "likely rename",
 		schema.UnknownColumn: "not in the table"}
 	t := Table{Header: []string{"difference", "column", "in the source", "type", "records", "first", "value"},
-		Right: []bool{false, false, false, false, true}, Indent: 2, Keep: true}
+		Right: []bool{false, false, false, false, true}, Ends: []bool{false, false, false, false, false, true}, Indent: 2, Keep: true}
 	for _, d := range list {
 		kind := d.Kind
 		if word, ok := words[kind]; ok {
@@ -131,9 +131,9 @@ func driftTable(list []schema.Difference) Table {
 
 // alignment writes where the columns of a table come from.
 func alignment(s Screen, list []write.Aligned) {
-	t := Table{Header: []string{"file", "field", "read as", "column", "type", "action"}, Indent: 2, Keep: true}
+	t := Table{Header: []string{"column", "type", "action", "field", "read as", "object"}, Ends: []bool{5: true}, Indent: 2, Keep: true}
 	for _, a := range list {
-		t.Rows = append(t.Rows, []string{orDash(a.Location), orDash(a.From), orDash(a.FromType), a.Column, a.Type, a.Action})
+		t.Rows = append(t.Rows, []string{a.Column, a.Type, a.Action, orDash(a.From), orDash(a.FromType), orDash(a.Location)})
 	}
 	t.Write(s)
 }

@@ -28,7 +28,7 @@ func (s Screen) Printf(format string, args ...any) {
 }
 
 // styles are the sequences that style makes.
-var styles = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[31m"}
+var styles = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m"}
 
 // Harmless escapes in a text of several lines whatever a terminal would act on, but for our own styles.
 func Harmless(text string) string {

@@ -16,6 +16,8 @@ type Table struct {
 	Rows   [][]string
 	// Right marks the columns whose cells stand to the right, numbers mostly.
 	Right []bool
+	// Ends marks the columns whose cells lose their beginning where they are too long, not their end: places mostly.
+	Ends []bool
 	// Indent is how many spaces stand before each line.
 	Indent int
 	// Keep says that no column is left out, however narrow the terminal: what has no room goes below, behind the first column again.
@@ -98,17 +100,18 @@ func (t Table) part(s Screen, widths []int, from, to int) {
 		return append([]string{cells[0]}, cells[from:to]...)
 	}
 	p := Table{Indent: t.Indent}
+	marked := func(list []bool, c int) bool { return c < len(list) && list[c] }
 	rule := make([]string, len(widths))
 	for c, w := range widths {
 		rule[c] = strings.Repeat("─", w)
 		if c == 0 || c >= from && c < to {
-			p.Right = append(p.Right, c < len(t.Right) && t.Right[c])
+			p.Right, p.Ends = append(p.Right, marked(t.Right, c)), append(p.Ends, marked(t.Ends, c))
 		}
 	}
 	if from > 0 {
 		widths = append([]int{widths[0]}, widths[from:to]...)
 	} else {
-		widths, p.Right = widths[:to], p.Right[:min(to, len(p.Right))]
+		widths = widths[:to]
 	}
 	p.line(s, pick(t.Header), widths, s.Bold)
 	p.line(s, pick(rule), widths, s.Faint)
@@ -126,6 +129,7 @@ func (t Table) withoutEmpty() Table {
 		}
 		out.Header = append(out.Header, h)
 		out.Right = append(out.Right, c < len(t.Right) && t.Right[c])
+		out.Ends = append(out.Ends, c < len(t.Ends) && t.Ends[c])
 		for i, row := range t.Rows {
 			out.Rows[i] = append(out.Rows[i], row[c])
 		}
@@ -190,6 +194,9 @@ func (t Table) line(s Screen, cells []string, widths []int, style func(string) s
 			b.WriteString(gap)
 		}
 		text := cut(clean(cells[c]), width)
+		if c < len(t.Ends) && t.Ends[c] {
+			text = cutBefore(clean(cells[c]), width)
+		}
 		pad := strings.Repeat(" ", max(0, width-length(text)))
 		if c < len(t.Right) && t.Right[c] {
 			b.WriteString(pad + text)
@@ -239,6 +246,22 @@ func runeWidth(r rune) int {
 		return 2
 	}
 	return 1
+}
+
+// cutBefore shortens a text to a width by its beginning.
+func cutBefore(text string, width int) string {
+	if length(text) <= width {
+		return text
+	}
+	used, at := 1, len(text)
+	for at > 0 {
+		r, size := utf8.DecodeLastRuneInString(text[:at])
+		if used += runeWidth(r); used > width {
+			break
+		}
+		at -= size
+	}
+	return "…" + text[at:]
 }
 
 // cut shortens a text to a width.
