@@ -184,7 +184,7 @@ func (d *day) check(s render.Screen) error {
 	if !agree {
 		return fault.New(fault.Storage, "the counts do not agree")
 	}
-	s.Printf("\nEverything is in %s. Go on with: trevak tables --warehouse %s\n", d.dir, d.warehouse)
+	s.Printf("\nEverything is in %s. Go on with: trevak tables -w %s\n", d.dir, d.warehouse)
 	return nil
 }
 

@@ -204,7 +204,7 @@ func feedComments(f *feed.Feed, i *infer.Inference) map[string][]string {
 		"$.feed": {"A feed file: use it with --feed on preview, infer, convert and load. Flags override what it says.",
 			"What is left out is decided from the data, or is the usual."},
 		"$.columns": {"The columns in the order of the table. name may be changed; from is the name in the source.",
-			"A type that is stated here never widens: a value that is none goes to the column _misfit.",
+			"A type here is pinned: it never widens, and a value that is none is a misfit, kept in the column _misfit.",
 			"Types are those of --type, like decimal(9,2) or timestamp(%d.%m.%Y %H:%M)."},
 		"$.names":  {"How names of columns that are not listed are made: safe, keep or snake."},
 		"$.shape":  {"What form rows get: docs/nesting.md tells of where, unnest, nested, derive and the rest."},
@@ -270,7 +270,7 @@ looks at a sample of the records.`,
 			return err
 		},
 	}
-	cmd.AddCommand(check, describe)
+	cmd.AddCommand(check, describe, a.settingsCommand())
 	return group(cmd)
 }
 

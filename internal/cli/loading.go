@@ -64,13 +64,13 @@ func (a *app) load() *cobra.Command {
 		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the
 table in one commit. The table and its namespace are made on first use; later loads append, matching columns by name,
 and what differs from the table is reported. New columns are added and types widened, unless --drift says otherwise;
-values that fit no column are kept in the column _misfit. Records that cannot become rows go to a quarantine file;
+values that fit no column are misfits, kept in the column _misfit. Records that cannot become rows go to a quarantine file;
 more of them than --tolerate allows stop the load, and the table stays as it was. Source files are never changed.`,
-		Example: `  trevak load trevak-demo/stations/stations.csv --into orrin.stations
-  trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
-  trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run
-  trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten
-  trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings --split alerts=orrin.visit_alerts`,
+		Example: `  trevak load trevak-demo/tides --into harbour.tides -w trevak-demo/warehouse
+  trevak load trevak-demo/tides --into harbour.by_month --partition 'month(taken_at)' --sort station -w trevak-demo/warehouse
+  trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run -w trevak-demo/warehouse
+  trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten -w trevak-demo/warehouse
+  trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings -w trevak-demo/warehouse`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags.flowFlags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := flags.loading(a, cmd, args)
@@ -133,6 +133,7 @@ func (a *app) convert() *cobra.Command {
 .csv, .tsv), or as a folder of them with a folder for each partition. The destination appears when all of it is
 written; what exists is replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
+  trevak convert trevak-demo/observations --to - --format csv --unnest readings --nested flatten --lists json | head -n 3
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite
   trevak convert trevak-demo/observations --to trevak-demo/measured.csv --unnest readings --nested flatten --lists json --overwrite`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags)(cmd, args) },

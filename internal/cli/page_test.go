@@ -55,7 +55,7 @@ func TestPages(t *testing.T) {
 	must(t, []string{"load", "r.csv", "--into", "ops.r", "--report", "l.html"}, "3 written")
 	pageOf(t, "l.html", "<title>ops.r</title>", "The account adds up: 3 read = 3 written", "Snapshot ", "Sizes by column", "depth_m", "r.csv")
 	must(t, []string{"load", "more.csv", "--into", "ops.r", "--report", "l.html"}, "unfit")
-	pageOf(t, "l.html", "Differences from the table", "unfit", "deep &amp; &lt;dark&gt;", "more.csv:2", "misfits, which are kept in the column _misfit")
+	pageOf(t, "l.html", "Differences from the table", "unfit", "deep &amp; &lt;dark&gt;", "more.csv:2", "Misfits are kept in the column _misfit")
 	must(t, []string{"load", "n.ndjson", "--into", "ops.n", "--split", "l=ops.l", "--report", "s.html"}, "ops.l")
 	pageOf(t, "s.html", "Account of ops.l", "How values are distributed in ops.l")
 	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.b", "--quarantine", "q.ndjson", "--report", "b.html"}, "bad.csv:3")

@@ -145,7 +145,7 @@ func TestInferCommand(t *testing.T) {
 		t.Errorf("%+v", i)
 	}
 	must(t, []string{"infer", "r.csv", "--type", "depth (m)=string", "--type", "note=string", "--no-header", "--type", "c1=string"}[:6],
-		"string (pinned)", "stated")
+		"string (pinned)", "pinned")
 }
 
 // report is the account of a load as programs read it.

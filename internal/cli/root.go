@@ -163,10 +163,11 @@ Look at the files, see the schema that would be inferred and why, load them in o
 
   trevak preview trevak-demo/stations/stations.csv
   trevak infer trevak-demo/observations
-  trevak load trevak-demo/observations --into orrin.observations --partition 'day(observed_at),sea_area'
-  trevak describe orrin.observations
+  trevak load trevak-demo/observations --into harbour.observations --partition 'day(observed_at),sea_area'
+  trevak describe harbour.observations
 
-"trevak demo" writes the files named here and goes through the whole day.`,
+"trevak demo" writes the files named here and goes through the whole day. Tables lie in ./warehouse, or in the folder that
+--warehouse (-w) or TREVAK_WAREHOUSE names.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
@@ -206,7 +207,7 @@ func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
 	if warehouse == "" {
 		warehouse = "warehouse"
 	}
-	cmd.Flags().StringVar(&a.warehouse, "warehouse", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
+	cmd.Flags().StringVarP(&a.warehouse, "warehouse", "w", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
 	return cmd
 }
 

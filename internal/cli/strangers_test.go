@@ -93,7 +93,7 @@ func TestStatedTypesThatDoNotFit(t *testing.T) {
 	testfolder.Make(t, map[string]string{"a.csv": "id,area\n1,north\n2,south\n3,7\n4,8\n5,\n6,east\n",
 		"n.ndjson": `{"r":[{"v":"x"},{"v":"y"},{"v":1}]}` + "\n"})
 	args := []string{"load", "a.csv", "--into", "ops.t", "--type", "area=long"}
-	refused(t, 3, args, `column "area": 3 of 5 values are not long, as is stated: "north" (a.csv:2), "south" (a.csv:3), "east" (a.csv:7)`)
+	refused(t, 3, args, `column "area": 3 of 5 values are not long, as the column is pinned: "north" (a.csv:2), "south" (a.csv:3), "east" (a.csv:7)`)
 	refused(t, 3, []string{"convert", "a.csv", "--to", "x.parquet", "--type", "area=long"}, "--tolerate-misfits 100%")
 	refused(t, 3, []string{"convert", "n.ndjson", "--to", "x.parquet", "--type", "r.v=long"},
 		`column "r.element.v": 2 of 3 values are not long`)

@@ -21,8 +21,8 @@ func (a *app) tables() *cobra.Command {
 	return &cobra.Command{
 		Use:   "tables",
 		Short: "List the tables of the warehouse",
-		Example: `  trevak tables --warehouse trevak-demo/warehouse
-  trevak tables --warehouse trevak-demo/warehouse -o json`,
+		Example: `  trevak tables -w trevak-demo/warehouse
+  trevak tables -w trevak-demo/warehouse -o json`,
 		Args: few(0, 0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.openWarehouse()
@@ -49,7 +49,7 @@ func (a *app) describe() *cobra.Command {
 		Long: `Describe shows a table's columns with their ids, types and sizes, its partitioning, files and snapshots; or how a columnar file
 is built. What exists as a file, or has a path separator, is a file; otherwise namespace.table is a table, and
 table:namespace.table always is.`,
-		Example: `  trevak describe orrin.observations --warehouse trevak-demo/warehouse
+		Example: `  trevak describe orrin.observations -w trevak-demo/warehouse
   trevak describe trevak-demo/tides.parquet`,
 		Args: few(1, 1, "a table or a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -97,8 +97,8 @@ func (a *app) schemaCommand() *cobra.Command {
 		Long: `Schema shows the columns of a table with their ids, types and comments. --history lists each version with its date,
 its cause and what changed; --diff shows what differs between two of them; --emit ddl writes a CREATE TABLE statement
 in standard SQL.`,
-		Example: `  trevak schema orrin.observations --warehouse trevak-demo/warehouse
-  trevak schema orrin.observations --history --warehouse trevak-demo/warehouse`,
+		Example: `  trevak schema orrin.observations -w trevak-demo/warehouse
+  trevak schema orrin.observations --history -w trevak-demo/warehouse`,
 		Args: few(1, 3, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 || diff != (len(args) == 3) {
@@ -199,9 +199,9 @@ func (a *app) alter() *cobra.Command {
 		Long: `Alter changes the schema of a table without touching its files: columns keep their ids, so files written before are
 read as they were meant. A renamed column still takes the values that files have under its old name. Parts of nested
 columns are named by their path.`,
-		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' --warehouse trevak-demo/warehouse
-  trevak alter orrin.tides --rename level_m=level --first level_m --dry-run --warehouse trevak-demo/warehouse
-  trevak alter orrin.tides --rename level_m=level --first level_m --warehouse trevak-demo/warehouse`,
+		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' -w trevak-demo/warehouse
+  trevak alter orrin.tides --rename level_m=level --first level_m --dry-run -w trevak-demo/warehouse
+  trevak alter orrin.tides --rename level_m=level --first level_m -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			alteration := schema.Alteration{Optional: optional, Drop: drop, First: first}

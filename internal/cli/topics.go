@@ -60,7 +60,22 @@ records read are rows written, quarantined and skipped.`,
 		text: `Rows are laid out for the queries to come: in a folder for each partition, sorted, in files and row groups of some size,
 compressed column by column. weigh measures what pays on a sample of the data.`,
 		example: `  trevak weigh trevak-demo/tides --try-sort station --try-partition 'day(taken_at)'
-  trevak load trevak-demo/tides --into orrin.tides_by_month --partition 'month(taken_at)' --sort station`},
+  trevak load trevak-demo/tides --into harbour.sorted --partition 'month(taken_at)' --sort station -w trevak-demo/warehouse`},
+	{name: "words", short: "What the words of help, messages and reports mean",
+		text: `One word is used for one thing, everywhere.
+
+  source      what is named to be read: files, folders, patterns, addresses, standard input, a table
+  object      one file of a source
+  record      what is read from an object, with its fields
+  row         what is written, with its columns
+  evidence    why a column has its type: counts, ranges, the first line that settled it
+  pinned      of a column: its type was stated, and nothing changes it
+  misfit      a value that does not fit its column: the row stays, the value goes to the column _misfit
+  quarantine  the file for bad records, which cannot become rows, with their places and reasons
+  drift       what differs between a source and the table that it is loaded into
+  feed        all that was settled about one flow of files, in a file`,
+		example: `  trevak infer trevak-demo/stations/stations.csv --type 'Water Depth (m)=long' --column 'Water Depth (m)'
+  trevak load trevak-demo/service_log --into harbour.words --tolerate 3 -w trevak-demo/warehouse`},
 	{name: "exit-codes", short: "What exit codes say, and what a refused run leaves",
 		text: `The exit code of every command is one of these.
 
@@ -72,7 +87,7 @@ compressed column by column. weigh measures what pays on a sample of the data.`,
 A run that fails, is refused or is killed leaves tables and destinations as they were. Bad records of a refused run are in the quarantine
 file that it names. With -o json what went wrong is told as an object on standard output, too (docs/json.md).`,
 		example: `  trevak preview trevak-demo/stations -o json
-  trevak infer trevak-demo/stations --expect orrin.stations --warehouse trevak-demo/warehouse`},
+  trevak infer trevak-demo/stations --expect orrin.stations -w trevak-demo/warehouse`},
 	{name: "expressions", short: "What --where and --derive take", concerns: []setting.Section{setting.Form},
 		text: `Expressions are those of standard SQL (ISO/IEC 9075-2), over one record.
 

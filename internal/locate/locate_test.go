@@ -60,7 +60,7 @@ func TestResolveExplains(t *testing.T) {
 		"reading.csv":   "there is readings.csv",
 		"readings*.tsv": "no file matches the pattern",
 		"none/x.csv":    "the folder \"none\" does not exist either",
-		"void":          "1 empty and 0 hidden files were passed over",
+		"void":          "1 empty and 0 hidden objects were passed over",
 	} {
 		if _, err := Resolve(context.Background(), storage.Stores{"": storage.Disk{}}, []string{source}, nil); err == nil ||
 			!strings.Contains(err.Error(), want) || fault.KindOf(err) == 0 {

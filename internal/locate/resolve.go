@@ -129,13 +129,13 @@ func (f *Found) nothing(sources []string) error {
 	for i, s := range sources {
 		shown[i] = storage.Shown(s)
 	}
-	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden files were passed over",
+	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden objects were passed over",
 		strings.Join(shown, ", "), f.Empty, f.Hidden)
 	if len(f.Passed) > 0 {
 		return e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What,
 			f.Passed[0].Location)
 	}
-	return e.Try("name files that hold data")
+	return e.Try("name objects that hold data")
 }
 
 // add takes one file, or everything below one folder.

@@ -50,7 +50,7 @@ func Inference(s Screen, i *infer.Inference, shown []string) error {
 		s.facts(unsure)
 	}
 	if folder != "" {
-		s.Printf("\nFiles are in %s.\n", folder)
+		s.Printf("\nObjects are in %s.\n", folder)
 	}
 	lists(s, lines, i.Records)
 	notes(s, lines, folder)
@@ -377,7 +377,7 @@ func (c columnEvidence) settledBy(folder string) string {
 	case c.others > 0:
 		return "most values"
 	case c.Pinned:
-		return "stated"
+		return "pinned"
 	case c.unseen && c.Values == 0:
 		return "no value seen"
 	case c.Forced == nil:

@@ -54,10 +54,10 @@ func factNotes(facts []fact) (out []string) {
 // evidencePart is the schema with its evidence.
 func evidencePart(i *infer.Inference) pagePart {
 	t := &pageTable{}
-	for _, name := range []string{"column", "type", "filled", "nulls", "different", "smallest", "largest", "longest", "settled by",
+	for _, name := range []string{"column", "type", "filled", "nulls", "distinct", "smallest", "largest", "longest", "settled by",
 		"in the source"} {
 		class := ""
-		if name == "nulls" || name == "different" || name == "longest" {
+		if name == "nulls" || name == "distinct" || name == "longest" {
 			class = "right"
 		}
 		t.Header = append(t.Header, pageCell{Text: name, Class: class})
@@ -196,7 +196,7 @@ func reportParts(p *page, r *write.Report, name string) {
 func driftPart(list []schema.Difference) pagePart {
 	part := pagePart{Heading: "Differences from the table", Table: tableOf(driftTable(list))}
 	if kept(list) {
-		part.Notes = []string{"The values that fit no column are misfits, which are kept in the column " + schema.MisfitColumn + "."}
+		part.Notes = []string{"Misfits are kept in the column " + schema.MisfitColumn + "."}
 	}
 	return part
 }

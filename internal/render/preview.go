@@ -63,10 +63,10 @@ func cellText(c scan.Cell) string {
 func extent(p *inspect.Preview) string {
 	text := fmt.Sprintf("%s, %s", Count(len(p.Objects), "object", "objects"), Size(p.Bytes))
 	if p.Empty > 0 {
-		text += fmt.Sprintf("; %s passed over", Count(p.Empty, "empty file", "empty files"))
+		text += fmt.Sprintf("; %s passed over", Count(p.Empty, "empty object", "empty objects"))
 	}
 	if p.Hidden > 0 {
-		text += fmt.Sprintf("; %s passed over", Count(p.Hidden, "hidden file", "hidden files"))
+		text += fmt.Sprintf("; %s passed over", Count(p.Hidden, "hidden object", "hidden objects"))
 	}
 	for i, p := range p.Passed {
 		if i == 3 {

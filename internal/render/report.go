@@ -47,7 +47,7 @@ func Report(s Screen, r *write.Report) {
 		s.Printf("\n")
 		Drift(s, r.Drift)
 		if kept(r.Drift) {
-			s.Printf("\n  The values that fit no column are kept in the column %s.\n", schema.MisfitColumn)
+			s.Printf("\n  Misfits are kept in the column %s.\n", schema.MisfitColumn)
 		}
 	}
 	for _, part := range r.Split {
@@ -174,8 +174,8 @@ func reportFacts(r *write.Report) []fact {
 		facts = append(facts, fact{name: "snapshot", value: fmt.Sprint(r.SnapshotID)})
 	}
 	if r.EmptyFiles > 0 || r.HiddenFiles > 0 {
-		facts = append(facts, fact{name: "passed over", value: fmt.Sprintf("%s, %s", Count(r.EmptyFiles, "empty file", "empty files"),
-			Count(r.HiddenFiles, "hidden file", "hidden files"))})
+		facts = append(facts, fact{name: "passed over", value: fmt.Sprintf("%s, %s", Count(r.EmptyFiles, "empty object", "empty objects"),
+			Count(r.HiddenFiles, "hidden object", "hidden objects"))})
 	}
 	for i, p := range r.PassedOver {
 		name := ""

@@ -65,7 +65,7 @@ func TestPreviewOfDifferentFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	text, decoded := shown(t, func(s Screen) { Preview(s, p) }, func(s Screen) error { return PreviewJSON(s, p) })
-	expect(t, text, "2 objects, ", "1 empty file passed over", "1 hidden file passed over", "in/2.csv: delimiter semicolon: 2 fields",
+	expect(t, text, "2 objects, ", "1 empty object passed over", "1 hidden object passed over", "in/2.csv: delimiter semicolon: 2 fields",
 		"2   ·\n", "3   \"\"\n", "5   y\n")
 	records := decoded["records"].([]any)
 	if len(records) != 5 || records[1].(map[string]any)["Sea Area"] != nil || records[2].(map[string]any)["Sea Area"] != "" ||
@@ -87,7 +87,7 @@ func TestInferenceOfNestedRecords(t *testing.T) {
 		}
 	}, func(s Screen) error { return InferenceJSON(s, i, "") })
 	expect(t, text, "3 records in 2 objects", "id         double", `a.ndjson:2 "2.5"`, "  lat      double", "  element  string",
-		"odd_key    boolean", "odd key\n", "Files are in in/.",
+		"odd_key    boolean", "odd key\n", "Objects are in in/.",
 		"1 record cannot be read, so a load would stop", "in/a.ndjson:3: the record cannot be read: 'b' begins no value")
 	columns := decoded["columns"].([]any)
 	first := columns[0].(map[string]any)

@@ -115,7 +115,7 @@ var Table = []Setting{
 		Meaning: "how many records may fail to become rows: a `number` or a share, like 100 or 0.5%",
 		of:      func(f *Flow) any { return &f.Tolerate }},
 	{Section: Records, Key: "limits.tolerate_misfits", Flag: "tolerate-misfits", Usual: "50%",
-		Meaning: "how many values of a column whose type is stated may be none of that type: a `number` or a share of its values",
+		Meaning: "how many values of a pinned column may be misfits: a `number` or a share of its values",
 		of:      func(f *Flow) any { return &f.TolerateMisfits }},
 	{Section: Records, Flag: "quarantine",
 		Meaning: "`file` for the records that fail (default: one named after the target)",

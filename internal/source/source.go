@@ -342,7 +342,7 @@ func (s *Source) agree(stated sniff.Stated, mixed bool) error {
 		case mixed && !slices.Equal(rules.First, names):
 			// It is asked for although it is unlike the others.
 		case slices.ContainsFunc(rules.First, func(field string) bool { return !slices.Contains(names, strings.TrimSpace(field)) }):
-			return fault.New(fault.Input, "seems to have no header, while other files of the source have one").In(s.Inputs[i].Location).
+			return fault.New(fault.Input, "seems to have no header, while other objects of the source have one").In(s.Inputs[i].Location).
 				Try("state --header or --no-header, or load it by itself")
 		default:
 			rules.UseHeader("its first record is the header of the other files")

@@ -173,7 +173,7 @@ func (d *findings) beyond(limit Tolerance) error {
 	for _, u := range d.unfit {
 		values, stated := d.values[u.Column]
 		if all := values + u.Records; stated && u.Kind == schema.Unfit && limit.exceeded(u.Records, all, true) {
-			e := fault.New(fault.Schema, "%d of %s are not %s, as is stated: %s", u.Records, wording.Count(all, true, "value", "values"),
+			e := fault.New(fault.Schema, "%d of %s are not %s, as the column is pinned: %s", u.Records, wording.Count(all, true, "value", "values"),
 				u.Was, strings.Join(d.examples[u.Column], ", ")).
 				Try("state another type, or allow misfits with --tolerate-misfits 100%%")
 			e.Column = u.Column
