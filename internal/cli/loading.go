@@ -77,6 +77,12 @@ more of them than --tolerate allows stop the load, and the table stays as it was
 			if err != nil {
 				return err
 			}
+			if len(args) == 1 && isTable(args[0]) {
+				if _, err := a.findTable(cmd.Context(), args[0]); err == nil {
+					return fault.New(fault.Usage, "%s is a table, and a load reads objects", args[0]).
+						Try("write its rows to a file first, and load that: trevak convert %s --to rows.parquet", args[0])
+				}
+			}
 			a.untouched = "the table " + l.Into.String() + " is as it was"
 			budget, done := a.budget()
 			if flags.page.wanted() {
@@ -222,7 +228,12 @@ func (a *app) report(r *write.Report, err error) error {
 	if a.json() {
 		return render.ReportJSON(a.screen(), r)
 	}
-	render.Report(a.reportScreen(), r)
+	s := a.reportScreen()
+	if r.DryRun {
+		// It is what was asked for.
+		s = a.screen()
+	}
+	render.Report(s, r)
 	return nil
 }
 

@@ -274,6 +274,10 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 	} else {
 		a.done = "altered " + name.String()
 	}
+	s := a.reportScreen()
+	if dryRun {
+		s = a.screen()
+	}
 	if a.json() {
 		return a.writeJSON(struct {
 			Table   string   `json:"table"`
@@ -283,12 +287,12 @@ func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alte
 	}
 	switch {
 	case len(changes) == 0:
-		a.reportScreen().Printf("%s: it is like that already\n", name)
+		s.Printf("%s: it is like that already\n", name)
 	case dryRun:
-		a.reportScreen().Printf("%s: nothing was changed; it would be:\n", name)
+		s.Printf("%s: nothing was changed; it would be:\n", name)
 	}
 	for _, c := range changes {
-		a.reportScreen().Printf("%s: %s\n", name, c)
+		s.Printf("%s: %s\n", name, c)
 	}
 	return nil
 }

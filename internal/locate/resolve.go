@@ -125,6 +125,9 @@ func (f *Found) remote(ctx context.Context, source string) error {
 
 // nothing is the error for sources that hold nothing to read.
 func (f *Found) nothing(sources []string) error {
+	if len(sources) == 1 && sources[0] == "-" {
+		return fault.New(fault.Input, "standard input gave no byte").Try("look at what the command before the pipe does")
+	}
 	shown := make([]string, len(sources))
 	for i, s := range sources {
 		shown[i] = storage.Shown(s)
@@ -265,7 +268,10 @@ func HasPattern(source string) bool { return strings.ContainsAny(source, "*?[{")
 func suggest(ctx context.Context, s storage.Store, e *fault.Error, uri string) error {
 	folder, name := storage.Dir(uri), storage.Base(uri)
 	entries, err := s.List(ctx, folder)
-	if err != nil {
+	switch {
+	case err != nil && HasPattern(folder):
+		return e.Try("check the parts of the pattern")
+	case err != nil:
 		return e.Try("the folder %q does not exist either; check the path", folder)
 	}
 	if slices.ContainsFunc(entries, func(entry storage.Entry) bool { return entry.Name == name && entry.Kind == storage.Link }) {

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
+	"syscall"
 	"time"
 
 	"trevak/internal/fault"
@@ -143,12 +145,28 @@ func (r *remote) connect() error {
 	}
 }
 
+// plainly takes out of an error of a connection what the network library says about its calls.
+func plainly(cause error) error {
+	var name *net.DNSError
+	var call *net.OpError
+	var number syscall.Errno
+	switch {
+	case errors.As(cause, &name):
+		return fmt.Errorf("there is no server %s", name.Name)
+	case errors.As(cause, &number):
+		return number
+	case errors.As(cause, &call):
+		return call.Err
+	}
+	return cause
+}
+
 // wait pauses before another try, or says that there were enough.
 func (r *remote) wait(cause error) error {
 	if r.failures++; r.failures >= tries {
 		e := fault.New(fault.Storage, "could not be fetched in %d tries",
 			tries).In(Shown(r.url)).Try("try again later, or fetch the file by other means")
-		e.Cause = cause
+		e.Cause = plainly(cause)
 		return e
 	}
 	timer := time.NewTimer(r.web.Pause << (r.failures - 1))
