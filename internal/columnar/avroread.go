@@ -66,7 +66,7 @@ func (a *avroFile) begin() (header ocf.Header, from *avro.Reader, err error) {
 	r := avro.NewReader(bufio.NewReaderSize(io.NewSectionReader(a.from, 0, a.size), 1<<20), 4<<10, avro.WithReaderConfig(avroLimits))
 	r.ReadVal(ocf.HeaderSchema, &header)
 	if r.Error != nil {
-		return header, nil, fmt.Errorf("its header: %w", r.Error)
+		return header, nil, errors.New("its header is damaged")
 	}
 	return header, r, nil
 }

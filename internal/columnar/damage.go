@@ -2,7 +2,9 @@ package columnar
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"runtime"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/memory"
@@ -47,7 +49,11 @@ func (g *guard) end(err *error) {
 		*err = &fault.Error{Kind: fault.Storage, Object: g.location, Reason: fmt.Sprintf("its rows met a fault of this program: %v", r),
 			WayOut: "report it with the columns of the file"}
 	default:
-		*err = broken(g.location, fmt.Errorf("%v", r))
+		cause := fmt.Errorf("%v", r)
+		if _, own := r.(runtime.Error); own {
+			cause = errors.New("it is damaged in a way that its reader does not foresee")
+		}
+		*err = broken(g.location, cause)
 	}
 }
 

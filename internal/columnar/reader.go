@@ -187,7 +187,9 @@ func broken(location string, err error) error {
 	if fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a columnar file", Cause: err,
+	// The library names itself; its readers know the format already.
+	text := strings.ReplaceAll(err.Error(), "parquet: ", "")
+	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a columnar file: " + text,
 		WayOut: "ask the sender for a whole copy"}
 }
 

@@ -40,7 +40,12 @@ func syntax(text []byte, err error) error {
 	case errors.As(err, &unexpected):
 		e.Reason = notTaken(text, unexpected.Token, nil)
 	case errors.As(err, &other):
-		e.Reason = "is no YAML here: " + other.GetMessage()
+		e.Reason = "is no YAML here: a bracket, a quote, a colon or the indentation does not fit"
+		if lines := strings.Split(string(text), "\n"); other.GetToken() != nil {
+			if at := other.GetToken().Position.Line - 1; at >= 0 && at < len(lines) && strings.HasPrefix(lines[at], "\t") {
+				e.Reason = "is no YAML here: the line begins with a tab, and YAML is indented with blanks"
+			}
+		}
 	}
 	if errors.As(err, &other) && other.GetToken() != nil {
 		e.Line = int64(other.GetToken().Position.Line)

@@ -165,13 +165,11 @@ func (s *Stream) broken(packing Compression, cause error) error {
 	reason := "is damaged"
 	if errors.Is(cause, io.ErrUnexpectedEOF) || errors.Is(cause, io.EOF) {
 		reason = "is cut short"
-		cause = nil
 	}
-	e := fault.New(fault.Input, "%s data %s after %d unpacked bytes (about byte %d of the file)", packing, reason, s.offset,
+	// Where it is tells more than what a library has to say of it.
+	return fault.New(fault.Input, "%s data %s after %d unpacked bytes (about byte %d of the file)", packing, reason, s.offset,
 		s.stored.Load()).
 		In(s.object.Location).Try("ask the sender for a whole copy; nothing of it was kept")
-	e.Cause = cause
-	return e
 }
 
 // Unchanged returns an error where the object is not what it was when it was listed.
