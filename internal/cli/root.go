@@ -87,6 +87,10 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		err = fault.New(fault.Storage, "stopped; %s", a.kept())
 	}
+	if errors.Is(err, syscall.EPIPE) {
+		// Who closes a pipe has seen enough, and needs no message.
+		return 1
+	}
 	a.complain(err)
 	if a.json() || asksJSON(args) {
 		// Who reads standard output alone learns it, too. Of what cannot be written there is nobody to tell.

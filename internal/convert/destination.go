@@ -190,6 +190,9 @@ func (d *destination) publish(ctx context.Context, files []layout.DataFile, b ru
 		}
 	}
 	err := d.stage.Publish(ctx, func() error { return d.free(ctx) })
+	if d.out != nil {
+		return fault.Wrap(fault.Storage, err, "the rows cannot be written to standard output")
+	}
 	if errors.Is(err, storage.ErrLeft) {
 		b.Warned(fmt.Sprintf("%s is written; %s", d.uri, err))
 		return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 )
 
 // NewOutStage gathers one object for a stream, as standard output is one. It is kept in a temporary file until it is published: what
@@ -34,7 +35,15 @@ func (s *outStage) Publish(ctx context.Context, check func() error) error {
 		return err
 	}
 	_, err := io.Copy(s.out, s.kept)
-	return errors.Join(err, s.Discard(ctx))
+	var call *fs.PathError
+	if errors.As(err, &call) {
+		// Whatever the stream is called, it is this one.
+		err = call.Err
+	}
+	if lost := s.Discard(ctx); err == nil {
+		err = lost
+	}
+	return err
 }
 
 func (s *outStage) Discard(context.Context) error {
