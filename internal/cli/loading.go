@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -175,6 +176,9 @@ written; what exists is replaced only with --overwrite.`,
 			budget, done := a.budget()
 			report, err := convert.Convert(cmd.Context(), c, budget)
 			done()
+			if to == convert.StandardOutput && errors.Is(err, syscall.EPIPE) {
+				return errSeenEnough
+			}
 			if to == convert.StandardOutput {
 				// Rows have standard output for themselves.
 				a.out = a.err

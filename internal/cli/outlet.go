@@ -21,6 +21,9 @@ func (o *outlet) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// errSeenEnough says that whoever read the rows of a run closed the pipe, and needs no message.
+var errSeenEnough = errors.New("the pipe was closed")
+
 // lost tells of results that could not be written, and returns the exit code. Where the work itself is done, that it is matters
 // more than its report.
 func (a *app) lost(cause error) int {

@@ -87,8 +87,7 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		err = fault.New(fault.Storage, "stopped; %s", a.kept())
 	}
-	if errors.Is(err, syscall.EPIPE) {
-		// Who closes a pipe has seen enough, and needs no message.
+	if errors.Is(err, errSeenEnough) {
 		return 1
 	}
 	a.complain(err)
