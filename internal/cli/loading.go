@@ -136,9 +136,10 @@ func (a *app) convert() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE…|TABLE --to DEST",
 		Short: "Write files as Parquet, ORC, Arrow, Avro or text, without a table",
-		Long: `Convert writes the rows of the source as one file, whose ending says how (.parquet, .orc, .arrow, .avro, .ndjson,
-.csv, .tsv), or as a folder of them with a folder for each partition. The destination appears when all of it is
-written; what exists is replaced only with --overwrite.`,
+		Long: `Convert writes the rows of the source, or of a table, as one file, whose ending says how (.parquet, .orc, .arrow,
+.avro, .ndjson, .csv, .tsv, and text packed, like .csv.gz), or as a folder of them with a folder for each partition. --to - sends
+them to standard output, as JSON lines or what --format says. The destination appears when all of it is written; what exists is
+replaced only with --overwrite.`,
 		Example: `  trevak convert trevak-demo/tides/tides.tsv --to trevak-demo/tides.parquet --overwrite
   trevak convert trevak-demo/observations --to - --format csv --unnest readings --nested flatten --lists json | head -n 3
   trevak convert trevak-demo/observations --to trevak-demo/by-area/ --partition sea_area --overwrite

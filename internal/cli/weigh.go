@@ -45,8 +45,8 @@ and why. Speeds are those of this machine at this moment.`,
 				return err
 			}
 			weighing.Source = storage.Shown(w.Sources[0])
-			if w.Table != nil {
-				weighing.Source = w.Table.Name.String()
+			if weighing.Table != "" {
+				weighing.Source = weighing.Table
 			}
 			if err := page.write(cmd.Context(), func(out io.Writer, info render.PageInfo) error {
 				return render.WeighingPage(out, weighing, info)

@@ -54,7 +54,8 @@ type readingJSON struct {
 // WeighingJSON writes for programs what trials showed.
 func WeighingJSON(s Screen, w *weigh.Weighing) error {
 	out := struct {
-		Sources    []string      `json:"sources"`
+		Table      null[string]  `json:"table"`
+		Objects    []objectJSON  `json:"objects"`
 		Favor      string        `json:"favor"`
 		Rows       int64         `json:"rows"`
 		RawBytes   int64         `json:"raw_bytes"`
@@ -67,7 +68,7 @@ func WeighingJSON(s Screen, w *weigh.Weighing) error {
 		Codec      string        `json:"codec"`
 		SizeBytes  int64         `json:"size_bytes"`
 		Why        string        `json:"why"`
-	}{[]string{w.Source}, string(w.Favor), w.Rows, w.RawBytes, w.PlainBytes, trialsOf(w.Whole), w.Steady, []weighedJSON{}, []layoutJSON{},
+	}{orNull(w.Table), objectsJSON(w.Objects), string(w.Favor), w.Rows, w.RawBytes, w.PlainBytes, trialsOf(w.Whole), w.Steady, []weighedJSON{}, []layoutJSON{},
 		[]readingJSON{}, w.Codec, w.Bytes, w.Reason}
 	for _, c := range w.Columns {
 		out.Columns = append(out.Columns, weighedJSON{c.Path, c.Type, c.PlainBytes, trialOf(c.Best), trialsOf(c.Trials)})

@@ -14,6 +14,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/infer"
+	"trevak/internal/locate"
 	"trevak/internal/profile"
 	"trevak/internal/run"
 	"trevak/internal/scan"
@@ -23,7 +24,10 @@ import (
 // Weighing is what trials on a sample showed.
 type Weighing struct {
 	Source string
-	Favor  Favor
+	// Table is the name of the table that was weighed, empty for files; Objects are those that rows could come from.
+	Table   string
+	Objects []locate.Object
+	Favor   Favor
 	// Rows are those of the sample, RawBytes their size as text, 0 where they were columns already; PlainBytes their size in
 	// plain encoding without compression.
 	Rows       int64
@@ -125,6 +129,12 @@ func (w Request) Run(ctx context.Context, b run.Budget) (*Weighing, error) {
 			p.Add(batch)
 		}
 		out.Profile = p.Columns()
+	}
+	if w.Table != nil {
+		out.Table = w.Table.Name.String()
+	}
+	for _, in := range from.Objects() {
+		out.Objects = append(out.Objects, in.Object)
 	}
 	if err := out.whole(ctx, rows, columnar.Parquet, weighPatience); err != nil {
 		return nil, err
