@@ -68,7 +68,8 @@ func WeighingJSON(s Screen, w *weigh.Weighing) error {
 		Codec      string        `json:"codec"`
 		SizeBytes  int64         `json:"size_bytes"`
 		Why        string        `json:"why"`
-	}{orNull(w.Table), objectsJSON(w.Objects), string(w.Favor), w.Rows, w.RawBytes, w.PlainBytes, trialsOf(w.Whole), w.Steady, []weighedJSON{}, []layoutJSON{},
+	}{orNull(w.Table), objectsJSON(w.Objects), string(w.Favor),
+		w.Rows, w.RawBytes, w.PlainBytes, trialsOf(w.Whole), w.Steady, []weighedJSON{}, []layoutJSON{},
 		[]readingJSON{}, w.Codec, w.Bytes, w.Reason}
 	for _, c := range w.Columns {
 		out.Columns = append(out.Columns, weighedJSON{c.Path, c.Type, c.PlainBytes, trialOf(c.Best), trialsOf(c.Trials)})
