@@ -187,11 +187,17 @@ func broken(location string, err error) error {
 	if fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
 		return err
 	}
-	// The library names itself; its readers know the format already.
-	text := strings.ReplaceAll(err.Error(), "parquet: ", "")
-	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a columnar file: " + text,
+	return &fault.Error{Kind: fault.Input, Object: location, Reason: "cannot be read as a columnar file", Cause: unnamed{err},
 		WayOut: "ask the sender for a whole copy"}
 }
+
+// unnamed is an error of the library without its name in front: who reads it knows the format already.
+type unnamed struct{ error }
+
+func (u unnamed) Error() string { return strings.ReplaceAll(u.error.Error(), "parquet: ", "") }
+
+// Unwrap returns the error as it was.
+func (u unnamed) Unwrap() error { return u.error }
 
 // wrapped is broken for an error that may be none, or another's who takes the batches.
 func wrapped(location string, err error) error {
