@@ -99,6 +99,8 @@ func (d *day) run() error {
 		{"See which schema that gives. The codes keep their leading zeros.", []string{"infer", in("stations", "stations.csv")}, 0},
 		{"Load it. The headers become legal names, and the report says which.",
 			[]string{"load", in("stations", "stations.csv"), "--into", "orrin.stations"}, 0},
+		{"The same command again adds nothing: the table knows what it has taken in.",
+			[]string{"load", in("stations", "stations.csv"), "--into", "orrin.stations"}, 0},
 		{"Nested records, packed: a list of readings within each, and new fields on the last day.",
 			[]string{"preview", in("observations"), "-n", "3"}, 0},
 		{"The battery was a number until the new firmware: everything that is known of it, with the values that stand against the others.",

@@ -104,7 +104,7 @@ func TestLayoutFlags(t *testing.T) {
 		t.Error(out)
 	}
 	must(t, []string{"describe", "ops.r"}, "sorted by       area desc, level nulls last", "partitioned by  batch")
-	must(t, []string{"load", "in.csv", "--into", "ops.r", "--partition-value", "batch=2031-06"}, "3 read = 3 written")
+	must(t, []string{"load", "in.csv", "--again", "--into", "ops.r", "--partition-value", "batch=2031-06"}, "3 read = 3 written")
 	for _, test := range []struct{ flag, value, want string }{
 		{"--sort", "zz", "no column"}, {"--codec", "zstd:99", "it has 1 to 22"},
 		{"--codec", "zstd,zz=gzip", `--codec names a column "zz"`}, {"--bloom", "level", "which has no filters"},

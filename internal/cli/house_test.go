@@ -145,7 +145,7 @@ var namesCommand = regexp.MustCompile(`trevak (preview|infer|load|describe|alter
 var road = []string{"wording", "fault", "magic", "prefault", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse",
 	"parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
 	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc",
-	"profile", "columnar", "layout", "table", "quarantine", "run", "source",
+	"profile", "columnar", "layout", "ledger", "table", "quarantine", "run", "source",
 	"scan", "infer", "weigh", "write", "load", "convert", "inspect", "setting", "feed", "demo", "render", "cli"}
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.

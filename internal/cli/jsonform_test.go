@@ -44,7 +44,7 @@ func TestResultsForPrograms(t *testing.T) {
 	}
 	for args, code := range map[string]int{"preview none.csv": 1, "load r.csv --into ops.r --nonsense": 2, "load r.csv --into ops": 2,
 		"nonsense": 2, "infer more.csv --expect ops.r": 3, "load bad.csv --into ops.b --quarantine q.ndjson": 3,
-		"load more.csv --into ops.r --drift stop": 3} {
+		"load more.csv --again --into ops.r --drift stop": 3} {
 		r := trevak(t, append(strings.Fields(args), "-o", "json")...)
 		if r.code != code || r.err == "" {
 			t.Errorf("trevak %s: exit %d, want %d: %s", args, r.code, code, r.err)

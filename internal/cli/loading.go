@@ -32,7 +32,7 @@ type loadFlags struct {
 
 func (f *loadFlags) add(cmd *cobra.Command) {
 	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
-	for _, name := range []string{"into", "format", "drift", "split"} {
+	for _, name := range []string{"into", "format", "drift", "split", "changed", "again"} {
 		f.also(cmd, name, "")
 	}
 	f.page.add(cmd)
@@ -64,9 +64,11 @@ func (a *app) load() *cobra.Command {
 		Short: "Load files into a table, in one atomic commit",
 		Long: `Load reads the source, writes its rows as Parquet files (or ORC or Avro, with --format) and makes them part of the
 table in one commit. The table and its namespace are made on first use; later loads append, matching columns by name,
-and what differs from the table is reported. New columns are added and types widened, unless --drift says otherwise;
-values that fit no column are misfits, kept in the column _misfit. Records that cannot become rows go to a quarantine file;
-more of them than --tolerate allows stop the load, and the table stays as it was. Source files are never changed.`,
+and what differs from the table is reported. Objects that were loaded before are passed over, so that the same command
+twice adds nothing (--again loads them all the same; trevak ledger lists them). New columns are added and types widened,
+unless --drift says otherwise; values that fit no column are misfits, kept in the column _misfit. Records that cannot
+become rows go to a quarantine file; more of them than --tolerate allows stop the load, and the table stays as it was.
+Source files are never changed.`,
 		Example: `  trevak load trevak-demo/tides --into harbour.tides -w trevak-demo/warehouse
   trevak load trevak-demo/tides --into harbour.by_month --partition 'month(taken_at)' --sort station -w trevak-demo/warehouse
   trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run -w trevak-demo/warehouse
@@ -245,7 +247,7 @@ func (a *app) report(r *write.Report, err error) error {
 // whatWasDone says in a few words what cannot be taken for undone because its report was lost.
 func whatWasDone(r *write.Report) string {
 	switch {
-	case r.DryRun || r.NotMade:
+	case r.DryRun || r.NotMade || r.NothingNew:
 		return ""
 	case r.Table == "":
 		return "written to " + render.Harmless(r.Destination)

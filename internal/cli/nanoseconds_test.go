@@ -24,7 +24,7 @@ func TestNanoseconds(t *testing.T) {
 			"is not written to files of the format "+format)
 	}
 	must(t, append([]string{"load", "a.csv", "--into", "ops.ns", "--sort", "at"}, types...), "3 written")
-	must(t, []string{"load", "a.csv", "--into", "ops.ns"}, "3 written")
+	must(t, []string{"load", "a.csv", "--again", "--into", "ops.ns"}, "3 written")
 	must(t, []string{"preview", "ops.ns"}, "2031-05-01T10:15:30.123456789", "2031-05-01T10:15:30.000000001Z",
 		"1700-01-01T00:00:00.999999999")
 	must(t, []string{"load", "id.csv", "--into", "ops.old"})

@@ -60,11 +60,11 @@ func TestPages(t *testing.T) {
 	pageOf(t, "s.html", "Account of ops.l", "How values are distributed in ops.l")
 	refused(t, 3, []string{"load", "bad.csv", "--into", "ops.b", "--quarantine", "q.ndjson", "--report", "b.html"}, "bad.csv:3")
 	pageOf(t, "b.html", "Nothing was loaded: bad.csv:3", "cannot become rows", "too-few-fields", "q.ndjson", "class=\"verdict bad\"")
-	refused(t, 3, []string{"load", "more.csv", "--into", "ops.r", "--drift", "stop", "--report", "stop.html"}, "refuses any difference")
+	refused(t, 3, []string{"load", "more.csv", "--again", "--into", "ops.r", "--drift", "stop", "--report", "stop.html"}, "refuses any difference")
 	pageOf(t, "stop.html", "Differences from the table", "deep &amp;")
 	must(t, []string{"weigh", "r.csv", "--report", "w.html"}, "Favoring")
 	pageOf(t, "w.html", "Codecs", "zstd:3", "What reading costs", "How values are distributed")
-	must(t, []string{"load", "r.csv", "--into", "ops.r", "--dry-run", "--report", "d.html"}, "nothing was written")
+	must(t, []string{"load", "r.csv", "--again", "--into", "ops.r", "--dry-run", "--report", "d.html"}, "nothing was written")
 	pageOf(t, "d.html", "Nothing was written; a load would do this.")
 
 	refused(t, 2, []string{"infer", "r.csv", "--report", "mine.html"}, "is there already, and is no page of this program")

@@ -55,7 +55,7 @@ func TestEveryTransform(t *testing.T) {
 		}, test.partition)
 		args := append([]string{"load", "in.csv", "--into", name, "--partition", test.partition}, kinds...)
 		must(t, args, "60 read = 60 written")
-		must(t, []string{"load", "in.csv", "--into", name}, "60 read = 60 written")
+		must(t, []string{"load", "in.csv", "--again", "--into", name}, "60 read = 60 written")
 		data := filepath.Join("warehouse", "ops", name[4:], "data")
 		folders := map[string]bool{}
 		err := filepath.WalkDir(data, func(path string, d os.DirEntry, err error) error {

@@ -99,14 +99,14 @@ func TestReportsThatAreLost(t *testing.T) {
 		code int
 		err  string
 	}{
-		{"$T load a.csv --into ops.a > /dev/full", 0, "loaded, snapshot "},
-		{"$T load a.csv --into ops.a -o json > /dev/full", 1, "loaded, snapshot "},
+		{"$T load a.csv --again --into ops.a > /dev/full", 0, "loaded, snapshot "},
+		{"$T load a.csv --again --into ops.a -o json > /dev/full", 1, "loaded, snapshot "},
 		{"$T convert a.csv --to a.parquet > /dev/full", 0, "written to a.parquet; the report could not be written"},
 		{"$T preview a.csv > /dev/full", 1, "the output could not be written: no space left on device"},
 		{"$T infer a.csv --emit feed > /dev/full", 1, "the output could not be written"},
 		{"$T convert a.csv --to - > /dev/full", 1, "the rows cannot be written to standard output: no space left on device"},
 		{"set -o pipefail; (sleep 0.3; exec $T convert a.csv --to - --quiet) | true", 1, ""},
-		{"set -o pipefail; (sleep 0.3; exec $T load a.csv --into ops.a) | true", 0, "the report could not be written"},
+		{"set -o pipefail; (sleep 0.3; exec $T load a.csv --again --into ops.a) | true", 0, "the report could not be written"},
 		{"set -o pipefail; (sleep 0.3; exec $T preview a.csv) | true", 1, ""},
 	} {
 		r := shell(t, test.line)

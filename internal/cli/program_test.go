@@ -228,7 +228,7 @@ func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
 	const n = 300_000
 	loads := 0
 	for round := range 12 {
-		done := killed(t, round, "load", "in.csv", "--into", "ops.readings", "--partition", "area")
+		done := killed(t, round, "load", "in.csv", "--again", "--into", "ops.readings", "--partition", "area")
 		var list struct {
 			Tables []struct {
 				Rows int64
@@ -247,7 +247,8 @@ func TestKilledLoadsLeaveTheTableWhole(t *testing.T) {
 		}
 		loads = int(rows / n)
 	}
-	must(t, []string{"load", "in.csv", "--into", "ops.readings"}, "300,000 read = 300,000 written")
+	must(t, []string{"load", "in.csv", "--again", "--into", "ops.readings"}, "300,000 read = 300,000 written")
+	must(t, []string{"load", "in.csv", "--into", "ops.readings"}, "nothing new")
 }
 
 // TestKilledConvertsLeaveNothing kills converts that replace a folder, at many moments.

@@ -189,7 +189,8 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	// Commands stand in the order of a day's work.
 	cobra.EnableCommandSorting = false
 	root.AddCommand(a.addWarehouse(a.preview()), a.addWarehouse(a.infer()), a.addWarehouse(a.weigh()), a.addWarehouse(a.convert()),
-		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addWarehouse(a.describe()), a.addWarehouse(a.schemaCommand()),
+		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addWarehouse(a.describe()), a.addWarehouse(a.ledger()),
+		a.addWarehouse(a.schemaCommand()),
 		a.addWarehouse(a.alter()), a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)
 	root.SetHelpCommand(helpCommand())

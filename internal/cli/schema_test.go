@@ -34,7 +34,7 @@ func TestTablesGrow(t *testing.T) {
 	refused(t, 2, []string{"load", "2.csv", "--into", "ops.r", "--drift", "melt"}, "use grow, hold or stop")
 	must(t, []string{"load", "2.csv", "--into", "ops.r", "--drift", "hold", "--tolerate-misfits", "100%"}, "not in the table", "crew",
 		"unfit", "3000000000")
-	must(t, []string{"load", "2.csv", "--into", "ops.r"}, "int → long", "decimal(5,2) → decimal(7,2)", "added", "letter case", "missing",
+	must(t, []string{"load", "2.csv", "--again", "--into", "ops.r"}, "int → long", "decimal(5,2) → decimal(7,2)", "added", "letter case", "missing",
 		"2.csv:3", "1.125")
 	must(t, []string{"preview", "ops.r"}, `{"count":"3000000000","share":"12345.5","crew":"Ina, Bo","depth":"3.5"}`, `{"share":"1.125"}`,
 		"12345.5", "2031-05-01")
@@ -53,7 +53,7 @@ func TestTablesGrow(t *testing.T) {
 	refused(t, 2, []string{"alter", "ops.r", "--rename", "crew_name=x"}, `no column "crew_name"; the nearest name is crew_names`)
 	refused(t, 2, []string{"alter", "ops.r", "--widen", "count=string"}, "cannot become string")
 	refused(t, 2, []string{"alter", "ops.r"}, "nothing to alter")
-	must(t, []string{"load", "2.csv", "--into", "ops.r", "--drop", "depth"}, "2 read = 2 written")
+	must(t, []string{"load", "2.csv", "--again", "--into", "ops.r", "--drop", "depth"}, "2 read = 2 written")
 	var s struct {
 		Columns []struct{ Path, Origin string }
 	}

@@ -50,7 +50,7 @@ func TestFormsOfRows(t *testing.T) {
 	must(t, append([]string{"load", "2.ndjson", "--into", "ops.readings", "--lineage"}, form...), "added", "buoy_maker", "unfit",
 		"readings_value", "2.ndjson:1", "much")
 	must(t, []string{"preview", "ops.readings"}, `["Ina","Bo"]`, "Tarn", `{"readings_value":"much"}`)
-	refused(t, 3, append([]string{"load", "1.ndjson", "--into", "ops.readings", "--drift", "stop"}, form...),
+	refused(t, 3, append([]string{"load", "1.ndjson", "--again", "--into", "ops.readings", "--drift", "stop"}, form...),
 		"--drift stop refuses any difference")
 }
 

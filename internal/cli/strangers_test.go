@@ -12,12 +12,12 @@ import (
 func TestFoldersPassOverWhatIsOurs(t *testing.T) {
 	testfolder.Make(t, map[string]string{"1.csv": "id,n\n1,2\n", "sub/2.csv": "id,n\n3,4\n5\n"})
 	for range 2 {
-		r := must(t, []string{"load", ".", "--into", "ops.t", "--tolerate", "1"}, "3 read = 2 written + 1 quarantined")
+		r := must(t, []string{"load", ".", "--again", "--into", "ops.t", "--tolerate", "1"}, "3 read = 2 written + 1 quarantined")
 		if strings.Contains(r.out, "warehouse/ops") {
 			t.Error(r.out)
 		}
 	}
-	must(t, []string{"load", ".", "--into", "ops.t", "--tolerate", "1"}, "passed over", "warehouse warehouse",
+	must(t, []string{"load", ".", "--again", "--into", "ops.t", "--tolerate", "1"}, "passed over", "warehouse warehouse",
 		"quarantine file quarantine-ops.t-")
 	must(t, []string{"preview", "."}, "warehouse warehouse passed over")
 	refused(t, 3, []string{"load", "warehouse", "--into", "ops.u"}, "the warehouse warehouse was passed over")
@@ -61,7 +61,7 @@ func TestColumnsWithoutAType(t *testing.T) {
 	must(t, []string{"schema", "ops.t", "--history"}, "column depth, which had no values so far, becomes double")
 	must(t, []string{"load", "1.csv", "--into", "ops.held"})
 	must(t, []string{"load", "2.csv", "--into", "ops.held", "--drift", "hold"})
-	must(t, []string{"load", "2.csv", "--into", "ops.held"}, "1 read = 1 written")
+	must(t, []string{"load", "2.csv", "--again", "--into", "ops.held"}, "1 read = 1 written")
 	must(t, []string{"schema", "ops.held"}, "depth   string")
 }
 
@@ -152,7 +152,7 @@ func TestLinesAboveTheHeader(t *testing.T) {
 	for file, said := range map[string]string{"t.csv": `1 line above the table of t.csv, no part of it: "Stations of the sound, spring"`,
 		"c.csv": ""} {
 		must(t, []string{"load", file, "--into", "ops.t"}, "2 read = 2 written", said)
-		must(t, []string{"load", file, "--into", "ops.t", "--skip-rows", "1"}, "2 read = 2 written")
+		must(t, []string{"load", file, "--again", "--into", "ops.t", "--skip-rows", "1"}, "2 read = 2 written")
 		must(t, []string{"preview", "ops.t"}, "id  name  depth")
 	}
 	refused(t, 3, []string{"load", "t.csv", "--into", "ops.u", "--skip-rows", "0"},

@@ -44,11 +44,11 @@ func TestTablesOfOtherFormats(t *testing.T) {
 		t.Errorf("the two tables differ: %.300s and %.300s", a, b)
 	}
 	// A single load can be of another format; what a format has no use for is refused, and so is what no table holds.
-	must(t, []string{"load", "2.ndjson", "--into", "ops.orc", "--format", "parquet"}, "300 written")
+	must(t, []string{"load", "2.ndjson", "--again", "--into", "ops.orc", "--format", "parquet"}, "300 written")
 	must(t, []string{"describe", "ops.orc"}, "ORC and Parquet files")
-	must(t, []string{"load", "2.ndjson", "--into", "ops.orc", "--bloom", "id"}, "300 written")
-	refused(t, 2, []string{"load", "2.ndjson", "--into", "ops.avro", "--bloom", "id"}, "--bloom is for Parquet and ORC")
-	refused(t, 2, []string{"load", "2.ndjson", "--into", "ops.avro", "--codec", "brotli"}, "are not written with it")
+	must(t, []string{"load", "2.ndjson", "--again", "--into", "ops.orc", "--bloom", "id"}, "300 written")
+	refused(t, 2, []string{"load", "2.ndjson", "--again", "--into", "ops.avro", "--bloom", "id"}, "--bloom is for Parquet and ORC")
+	refused(t, 2, []string{"load", "2.ndjson", "--again", "--into", "ops.avro", "--codec", "brotli"}, "are not written with it")
 	refused(t, 2, []string{"load", "2.ndjson", "--into", "ops.csv", "--format", "csv"}, "use parquet, orc or avro")
 }
 

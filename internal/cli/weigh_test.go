@@ -75,7 +75,7 @@ func TestWeighCommand(t *testing.T) {
 	}
 	refused(t, 2, []string{"convert", "in.csv", "--to", "o.ndjson", "--codec", "auto"}, "text, which is packed where its ending says so")
 	must(t, []string{"load", "in.csv", "--into", "ops.a", "--codec", "auto", "--favor", "size", "--format", "orc"}, "8,000 written")
-	must(t, []string{"load", "in.csv", "--into", "ops.r", "--codec", "auto", "--favor", "speed"}, "8,000 written")
+	must(t, []string{"load", "in.csv", "--again", "--into", "ops.r", "--codec", "auto", "--favor", "speed"}, "8,000 written")
 	must(t, []string{"weigh", "ops.r"}, "ops.r", "Favoring balance")
 	must(t, []string{"weigh", "o.parquet", "--favor", "speed"}, "Favoring speed: --codec")
 	refused(t, 2, []string{"weigh", "in.csv", "--favor", "luck"}, "use size, speed or balance")

@@ -60,7 +60,7 @@ func ExpectColumns(ctx context.Context, l Request, columns []schema.Field, expec
 
 // expect goes through the load. Columns that are untold differ in nothing.
 func (l Request) expect(ctx context.Context, b run.Budget, expected string, untold []string) (*write.Report, error) {
-	l.DryRun, l.Drift, l.Splits, l.Partition, l.Sort = true, Grow, nil, "", ""
+	l.DryRun, l.Again, l.Drift, l.Splits, l.Partition, l.Sort = true, true, Grow, nil, "", ""
 	started := time.Now()
 	report, err := Load(ctx, l, b)
 	if err != nil {

@@ -39,6 +39,9 @@ type Request struct {
 	Splits []Split
 	// KeyStated says that the key was stated for this very load, which a table that has another one refuses.
 	KeyStated bool
+	// Again takes objects in that the table has taken in before, as if it had not; Changed says what becomes of those that are others now.
+	Again   bool
+	Changed Changed
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
 }
@@ -71,6 +74,9 @@ func (l Request) once(ctx context.Context, b run.Budget) (*write.Report, error) 
 		return l.split(ctx, b)
 	}
 	w, err := l.write(ctx, b)
+	if errors.Is(err, errNothingNew) {
+		return l.nothingNew(w.counts), nil
+	}
 	if err != nil || l.DryRun {
 		return w.report, err
 	}
@@ -136,18 +142,35 @@ type pending struct {
 	store   storage.Store
 	// existing is the table as it was; nil for a new one.
 	existing *table.Table
+	// known is what the table's ledger knew when the load began, nil where nobody asks it; counts is what that made of the source.
+	known   *ledgered
+	counts  write.Known
+	again   bool
+	segment string // of the ledger, once it is written
 }
 
 // write writes the files of a load.
 func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
-	w.started, w.store = time.Now(), l.Store
+	w.started, w.store, w.again = time.Now(), l.Store, l.Again
+	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
+		return w, err
+	}
+	if !l.Again && len(l.Shape.Without) == 0 && l.Shape.Child.List == "" {
+		var none bool
+		if w.known, w.counts, none, err = l.onlyNew(ctx, w.existing); err != nil {
+			return w, err
+		}
+		if none {
+			if err = l.suits(ctx, w.existing); err == nil {
+				err = errNothingNew
+			}
+			return w, err
+		}
+	}
 	if w.data, err = infer.Survey(ctx, &l.Reading, b); err != nil {
 		return w, err
 	}
 	if err = w.data.ForeseeRows(ctx, l.Reading, b); err != nil {
-		return w, err
-	}
-	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
 		return w, err
 	}
 	if err = l.Warehouse.MayWrite(ctx, l.Into, w.existing); err != nil {
@@ -166,7 +189,11 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	}
 	report := done.Report
 	w.report, w.files = report, done.Files
-	report.Table, report.Created = l.Into.String(), w.load.Creates
+	report.Table, report.Created, report.Known = l.Into.String(), w.load.Creates, w.counts
+	w.alike()
+	if len(l.Shape.Without) == 0 && l.Shape.Child.List == "" {
+		w.load.Ledger = w.record
+	}
 	if err := w.data.MustGive(report.RecordsRead); err != nil {
 		w.load.Rollback()
 		return w, err

@@ -301,7 +301,7 @@ func loading(t testing.TB, partition string, sources ...string) load.Request {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return load.Request{Task: write.Task{Reading: reading(sources...)}, Warehouse: w, Into: name, Partition: partition,
+	return load.Request{Task: write.Task{Reading: reading(sources...)}, Again: true, Warehouse: w, Into: name, Partition: partition,
 		Layout: layout.DefaultOptions}
 }
 

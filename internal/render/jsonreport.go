@@ -47,6 +47,11 @@ type alignedJSON struct {
 	Action     string       `json:"action"`
 }
 
+type alikeJSON struct {
+	Object string `json:"object"`
+	Other  string `json:"other"`
+}
+
 type aboveJSON struct {
 	Object string `json:"object"`
 	Lines  int    `json:"lines"`
@@ -72,6 +77,11 @@ type reportJSON struct {
 	DryRun        bool          `json:"dry_run"`
 	Codec         string        `json:"codec"`
 	Rewritten     bool          `json:"rewritten"`
+	ObjectsKnown  int           `json:"objects_known"`
+	ObjectsNew    int           `json:"objects_new"`
+	ObjectsOther  int           `json:"objects_changed"`
+	NothingNew    bool          `json:"nothing_new"`
+	Alike         []alikeJSON   `json:"alike"`
 	Drift         []driftJSON   `json:"drift"`
 	Alignment     []alignedJSON `json:"alignment"`
 	Renamed       []renamedJSON `json:"renamed"`
@@ -94,7 +104,9 @@ func reportOf(r *write.Report) reportJSON {
 	out := reportJSON{Objects: []readObjectJSON{}, countsJSON: countsOf(r.Counts), BytesRead: r.BytesRead, BytesUnpacked: r.BytesUnpacked,
 		BytesWritten: r.BytesWritten, DataFiles: r.DataFiles, Partitions: r.Partitions, Seconds: r.Seconds,
 		Destination: orNull(r.Destination), Table: orNull(r.Table), SnapshotID: idText(r.SnapshotID), Created: r.Created,
-		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten, Drift: driftsJSON(r.Drift),
+		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten,
+		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
+		Alike: []alikeJSON{}, Drift: driftsJSON(r.Drift),
 		Alignment: []alignedJSON{}, Renamed: []renamedJSON{}, NullTokens: []tokensJSON{}, NoType: orEmpty(r.NoType),
 		Reasons: reasonsJSON(r.Reasons), Quarantine: orNull(r.Quarantine), Unsure: unsure(r.Unsure), LinesAbove: []aboveJSON{},
 		EmptyObjects: r.EmptyFiles, HiddenObjects: r.HiddenFiles, PassedOver: passedOver(r.PassedOver), Split: []reportJSON{}}
@@ -107,6 +119,9 @@ func reportOf(r *write.Report) reportJSON {
 	}
 	for _, a := range r.Alignment {
 		out.Alignment = append(out.Alignment, alignedJSON{a.Column, a.Type, orNull(a.Location), orNull(a.From), orNull(a.FromType), a.Action})
+	}
+	for _, a := range r.Alike {
+		out.Alike = append(out.Alike, alikeJSON{a.Location, a.Other})
 	}
 	for _, n := range r.Renamed {
 		out.Renamed = append(out.Renamed, renamedJSON{n.From, n.To})

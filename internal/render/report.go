@@ -32,6 +32,9 @@ func Report(s Screen, r *write.Report) {
 	if r.DryRun {
 		title += ": nothing was written; a load would do this"
 	}
+	if r.NothingNew {
+		title = r.Table + ": nothing new, every object was loaded before"
+	}
 	if title == "-" {
 		title = "standard output"
 	}
@@ -40,8 +43,10 @@ func Report(s Screen, r *write.Report) {
 		alignment(s, r.Alignment)
 		s.Printf("\n")
 	}
-	objectsTable(r).Write(s)
-	s.Printf("\n")
+	if !r.NothingNew {
+		objectsTable(r).Write(s)
+		s.Printf("\n")
+	}
 	s.facts(reportFacts(r))
 	if len(r.Drift) > 0 {
 		s.Printf("\n")
@@ -160,11 +165,15 @@ func doubts(list []source.Doubt) (facts []fact) {
 }
 
 func reportFacts(r *write.Report) []fact {
-	facts := []fact{
+	facts := knownFacts(r)
+	if r.NothingNew {
+		return facts
+	}
+	facts = append(facts, []fact{
 		{name: "records", value: records(r)},
 		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec,
 			ratio(r))},
-	}
+	}...)
 	if r.Partitions > 0 {
 		facts = append(facts, fact{name: "partitions", value: Number(int64(r.Partitions))})
 	}
@@ -211,6 +220,22 @@ func reportFacts(r *write.Report) []fact {
 			name = "renamed"
 		}
 		facts = append(facts, fact{name: name, value: fmt.Sprintf("%q is %s", n.From, n.To)})
+	}
+	return facts
+}
+
+// knownFacts tell what the ledger knew of the objects of a source.
+func knownFacts(r *write.Report) (facts []fact) {
+	if k := r.Known; k.Known+k.Changed > 0 {
+		facts = append(facts, fact{name: "objects", value: fmt.Sprintf("%s known, %s new, %s changed", Number(int64(k.Known)),
+			Number(int64(k.New)), Number(int64(k.Changed)))})
+	}
+	for i, a := range r.Alike {
+		if i == objectsShown {
+			return append(facts, fact{value: fmt.Sprintf("and %d more", len(r.Alike)-objectsShown)})
+		}
+		facts = append(facts, fact{name: map[bool]string{true: "alike"}[i == 0],
+			value: fmt.Sprintf("%s has the content of %s, which was loaded before", clean(a.Location), clean(a.Other))})
 	}
 	return facts
 }

@@ -118,7 +118,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	var nothing bytes.Buffer
 	Tables(Screen{Writer: &nothing, Width: 100}, "warehouse", nil)
 	expect(t, nothing.String(), "No table in warehouse yet")
-	l := load.Request{Task: r, Warehouse: w, Into: name, Partition: "Sea Area", Layout: layout.DefaultOptions}
+	l := load.Request{Task: r, Again: true, Warehouse: w, Into: name, Partition: "Sea Area", Layout: layout.DefaultOptions}
 	for range 12 {
 		report, err := load.Load(t.Context(), l, run.DefaultBudget())
 		if err != nil {

@@ -120,7 +120,7 @@ func TestDeletesAreHonoured(t *testing.T) {
 	}
 	// The same ids again, in a file that is younger than the deletes.
 	again := load.Request{Task: write.Task{Reading: infer.Reading{Reading: source.Reading{Store: storage.Disk{},
-		Sources: []string{"0.csv"}}}}, Warehouse: w, Into: name, Layout: layout.DefaultOptions}
+		Sources: []string{"0.csv"}}}}, Again: true, Warehouse: w, Into: name, Layout: layout.DefaultOptions}
 	if _, err := load.Load(t.Context(), again, run.DefaultBudget()); err != nil {
 		t.Fatal(err)
 	}

@@ -89,6 +89,9 @@ type Flow struct {
 	Format string
 	Drift  string
 	Split  Repeated
+	// Again and Changed say what becomes of objects that the table has taken in before.
+	Again   bool
+	Changed string
 
 	// stated are the flags that were stated, against those that a feed file says or that are left out.
 	stated map[string]bool

@@ -24,6 +24,10 @@ func (f *Flow) LoadRequest(t write.Task, w *table.Warehouse, fromFeed bool) (l l
 	if l.Drift, err = load.ParseDrift(f.Drift); err != nil {
 		return l, err
 	}
+	if l.Changed, err = load.ParseChanged(f.Changed); err != nil {
+		return l, err
+	}
+	l.Again = f.Again
 	if l.Layout, err = f.LayoutOptions(); err != nil {
 		return l, err
 	}

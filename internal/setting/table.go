@@ -129,6 +129,12 @@ var Table = []Setting{
 	{Section: Load, Key: "table.drift", Flag: "drift", Usual: "grow", Words: []string{"grow", "hold", "stop"},
 		Meaning: "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop",
 		of:      func(f *Flow) any { return &f.Drift }},
+	{Section: Load, Key: "table.changed", Flag: "changed", Usual: "refuse", Words: []string{"refuse", "append"},
+		Meaning: "`what` becomes of objects that were loaded before and have changed: refuse the load, or append them as they are now",
+		of:      func(f *Flow) any { return &f.Changed }},
+	{Section: Load, Flag: "again",
+		Meaning: "load objects that were loaded before once more",
+		of:      func(f *Flow) any { return &f.Again }},
 	{Section: Load, Key: "shape.split", Flag: "split",
 		Meaning: "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column " +
 			"_parent_id; may be repeated",

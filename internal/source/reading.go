@@ -106,6 +106,21 @@ func (l Limits) TooMany(most int, in Input) error {
 			each.Each(true))
 }
 
+// Found returns the objects, once they are resolved.
+func (r *Reading) Found() []locate.Object { return r.found.Objects }
+
+// Keep leaves out of the objects, once they are resolved, those that are not wanted. The reading that it is a copy of keeps its own.
+func (r *Reading) Keep(wanted func(o locate.Object) bool) {
+	found := *r.found
+	found.Objects = nil
+	for _, o := range r.found.Objects {
+		if wanted(o) {
+			found.Objects = append(found.Objects, o)
+		}
+	}
+	r.found = &found
+}
+
 // Resolve finds the objects once, however often they are read then.
 func (r *Reading) Resolve(ctx context.Context) (err error) {
 	if r.found == nil {

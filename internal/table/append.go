@@ -35,6 +35,9 @@ type Append struct {
 	Changes []string
 	// SplitID is kept with the snapshot, for Split; empty for none.
 	SplitID string
+	// Ledger tells, while no other commit can come first, which segments of the ledger the table is to name; load is the id of the
+	// commit. nil leaves them.
+	Ledger func(ctx context.Context, now *Table, load string) (names []string, err error)
 
 	warehouse *Warehouse
 	name      Name
@@ -215,6 +218,9 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 		Prepare: a.sync, Schema: a.schema}
 	if a.SplitID != "" {
 		c.Summary = map[string]string{splitIDKey: a.SplitID}
+	}
+	if a.Ledger != nil {
+		c.Ledger = func(ctx context.Context, now *Table) ([]string, error) { return a.Ledger(ctx, now, a.load) }
 	}
 	if a.Creates {
 		c.created = a.base.Metadata()

@@ -163,6 +163,9 @@ func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier) (versio
 // be done again on the new one.
 var ErrChanged = errors.New("the table is another than when this began")
 
+// Overtaken is the conflict with another commit that did what this one was to do, so that it has to be looked at again.
+func Overtaken(name Name) error { return changedMeanwhile(name, "took in the same objects") }
+
 // changedMeanwhile is the conflict with another commit.
 func changedMeanwhile(name Name, what string) *fault.Error {
 	e := fault.New(fault.Conflict, "the table %s %s by another load meanwhile", name,

@@ -42,6 +42,9 @@ type Change struct {
 	Quiet bool
 	// Check is asked before the change is made, while no other commit can come first; an error ends the commit.
 	Check func(now *Table) error
+	// Ledger is asked, while no other commit can come first, which segments of the ledger the table is to name with the change; nil
+	// leaves them. An error ends the commit.
+	Ledger func(ctx context.Context, now *Table) ([]string, error)
 	// Prepare has done what has to be done before the files may be named.
 	Prepare func(ctx context.Context) error
 
@@ -86,6 +89,9 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 		if err := c.Check(now); err != nil {
 			return Snapshot{}, err
 		}
+	}
+	if c, err = c.withLedger(ctx, now); err != nil {
+		return Snapshot{}, err
 	}
 	if c.Prepare != nil {
 		if err := c.Prepare(ctx); err != nil {

@@ -31,6 +31,11 @@ type Report struct {
 	Table      string
 	SnapshotID int64
 	Created    bool
+	// Known counts the objects of the source by what the table's ledger knew of them. NothingNew says that all were known, so that
+	// nothing was read. Alike are objects whose content was taken in before, under another name.
+	Known      Known
+	NothingNew bool
+	Alike      []Alike
 	// Drift lists what differed between source and table, and the values that did not fit their columns.
 	Drift []schema.Difference
 	// NullTokens are the columns in which words stood for no value.
@@ -116,6 +121,15 @@ type ObjectReport struct {
 	Hash     string
 	Counts
 }
+
+// Known counts objects by what a ledger knows of them.
+type Known struct {
+	// Known were taken in before, as they are; New were not; Changed were, when they were others.
+	Known, New, Changed int
+}
+
+// Alike is an object whose content was taken in under another name.
+type Alike struct{ Location, Other string }
 
 // Renamed is a column whose name had to be made legal.
 type Renamed struct {

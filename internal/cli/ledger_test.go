@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"trevak/internal/testfolder"
+)
+
+// rowsOf counts the rows of a table.
+func rowsOf(t *testing.T, name string) int {
+	t.Helper()
+	var d struct{ Rows int }
+	decode(t, must(t, []string{"describe", name, "-o", "json"}, "").out, &d)
+	return d.Rows
+}
+
+// TestLoadedOnce does the same load again, with more files, with changed ones, and with copies.
+func TestLoadedOnce(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in/1.csv": "id,v\n1,a\n2,b\n", "in/2.csv": "id,v\n3,c\n"})
+	load := []string{"load", "in", "--into", "ops.t"}
+	must(t, load, "3 read = 3 written")
+	must(t, load, "ops.t: nothing new, every object was loaded before", "2 known, 0 new, 0 changed")
+	later := time.Now().Add(time.Hour)
+	if err := os.Chtimes("in/1.csv", later, later); err != nil {
+		t.Fatal(err)
+	}
+	must(t, load, "nothing new") // it is told by its content
+	keep(t, "in/3.csv", "id,v\n4,d\n")
+	must(t, append(load, "--dry-run"), "2 known, 1 new, 0 changed", "1 read = 1 written")
+	must(t, load, "2 known, 1 new, 0 changed", "1 read = 1 written")
+	keep(t, "in/2.csv", "id,v\n3,c\n5,e\n")
+	refused(t, 3, load, "in/2.csv: was loaded into ops.t at ")
+	if n := rowsOf(t, "ops.t"); n != 4 {
+		t.Errorf("%d rows", n)
+	}
+	must(t, append(load, "--changed", "append"), "2 known, 0 new, 1 changed", "2 read = 2 written")
+	must(t, load, "3 known, 0 new, 0 changed")
+	keep(t, "in/copy.csv", "id,v\n4,d\n")
+	must(t, load, "3 known, 1 new, 0 changed", "in/copy.csv has the content of ", "in/3.csv, which was loaded before")
+	must(t, append(load, "--again"), "6 read = 6 written")
+	if n := rowsOf(t, "ops.t"); n != 13 {
+		t.Errorf("%d rows", n)
+	}
+	must(t, []string{"ledger", "ops.t"}, "in/1.csv", "in/copy.csv", "9 objects")
+	must(t, []string{"ledger", "ops.t", "copy.*"}, "2 objects")
+	must(t, []string{"ledger", "ops.t", "nowhere"}, "ops.t has taken in no such object")
+	var l struct {
+		Objects []struct {
+			Location, Hash string
+			Snapshot       string `json:"snapshot_id"`
+			Rows           int    `json:"rows_written"`
+		}
+	}
+	decode(t, must(t, []string{"ledger", "ops.t", "-o", "json"}, "").out, &l)
+	if o := l.Objects[0]; len(l.Objects) != 9 || !strings.HasSuffix(o.Location, "in/1.csv") || o.Rows != 2 || len(o.Hash) != 32 || o.Snapshot == "" {
+		t.Errorf("%+v", l)
+	}
+	var r map[string]any
+	decode(t, must(t, append(load, "-o", "json"), "").out, &r)
+	if r["nothing_new"] != true || r["objects_known"] != 4.0 {
+		t.Errorf("%v", r)
+	}
+	refused(t, 2, append(load, "--sort", "id"), "sorted by nothing, not by id")
+	refused(t, 2, append(load, "--changed", "apend"), "--changed apend is not known")
+}
+
+// TestStandardInputIsKnownByItsContent pipes the same bytes twice, and others.
+func TestStandardInputIsKnownByItsContent(t *testing.T) {
+	testfolder.Make(t, map[string]string{"a.csv": "id\n1\n", "b.csv": "id\n2\n"})
+	for line, want := range map[string]string{"cat a.csv | $T load - --into ops.t; cat a.csv | $T load - --into ops.t": "nothing new",
+		"cat b.csv | $T load - --into ops.u; cat a.csv | $T load - --into ops.u": "1 new"} {
+		if r := shell(t, line); r.code != 0 || want == "nothing new" && !strings.Contains(r.out, want) {
+			t.Errorf("%s: %s%s", line, r.out, r.err)
+		}
+	}
+	if n, m := rowsOf(t, "ops.t"), rowsOf(t, "ops.u"); n != 1 || m != 2 {
+		t.Errorf("%d and %d rows", n, m)
+	}
+}
+
+// TestRacingLoadsTakeEachObjectOnce starts the same load many times at once, and kills some.
+func TestRacingLoadsTakeEachObjectOnce(t *testing.T) {
+	files := map[string]string{}
+	for _, name := range []string{"a", "b", "c", "d"} {
+		files["in/"+name+".csv"] = areas(2000)
+	}
+	testfolder.Make(t, files)
+	var all sync.WaitGroup
+	for range 6 {
+		all.Go(func() {
+			if r := trevak(t, "load", "in", "--into", "ops.t", "-o", "json"); r.code != 0 || !json.Valid([]byte(r.out)) {
+				t.Errorf("exit %d: %s", r.code, r.err)
+			}
+		})
+	}
+	all.Wait()
+	if n := rowsOf(t, "ops.t"); n != 8000 {
+		t.Errorf("%d rows, want 8000", n)
+	}
+	rounds := 8
+	if testing.Short() {
+		rounds = 3
+	}
+	for round := range rounds {
+		killed(t, round, "load", "in", "--into", "ops.killed")
+	}
+	must(t, []string{"load", "in", "--into", "ops.killed"}, "")
+	if n := rowsOf(t, "ops.killed"); n != 8000 {
+		t.Errorf("%d rows after kills, want 8000", n)
+	}
+}

@@ -1,0 +1,237 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"io"
+	"slices"
+	"time"
+
+	"trevak/internal/fault"
+	"trevak/internal/ledger"
+	"trevak/internal/locate"
+	"trevak/internal/storage"
+	"trevak/internal/table"
+	"trevak/internal/write"
+)
+
+// Changed says what becomes of an object that was taken in before and is another now: the load is refused, or the object is taken in
+// again as it is.
+type Changed uint8
+
+// ChangedRefuse is the usual one.
+const (
+	ChangedRefuse Changed = iota
+	ChangedAppend
+)
+
+var changedNames = [...]string{"refuse", "append"}
+
+// ParseChanged reads refuse or append.
+func ParseChanged(text string) (Changed, error) {
+	if i := slices.Index(changedNames[:], text); i >= 0 {
+		return Changed(i), nil
+	}
+	return 0, fault.Unknown("changed", text, changedNames[:]...)
+}
+
+// standardInput is the URI of what is known by its content alone.
+const standardInput = "-"
+
+// ledgered is what a table's ledger knows, as far as a load needs it.
+type ledgered struct {
+	segments []string
+	byURI    map[string]ledger.Entry
+	byHash   map[string]string // the URI of an object with some content
+}
+
+// readLedger reads the ledger of a table, nil for none.
+func readLedger(ctx context.Context, t *table.Table) (*ledgered, error) {
+	known := &ledgered{byURI: map[string]ledger.Entry{}, byHash: map[string]string{}}
+	if t == nil {
+		return known, nil
+	}
+	known.segments = t.Ledger()
+	return known, known.add(ctx, t, known.segments)
+}
+
+// add takes entries of segments, the newest first.
+func (k *ledgered) add(ctx context.Context, t *table.Table, segments []string) error {
+	for _, name := range segments {
+		if err := ledger.Read(ctx, t.Store(), t.LedgerFolder(), name, func(e ledger.Entry) error {
+			if last, ok := k.byURI[e.URI]; e.URI != standardInput && (!ok || e.At.After(last.At)) {
+				k.byURI[e.URI] = e
+			}
+			if k.byHash[e.Hash] == "" {
+				k.byHash[e.Hash] = e.URI
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// uriOf is what an object is known by: its canonical URI, without what gives access to it.
+func uriOf(o locate.Object) string { return storage.Shown(o.Canonical()) }
+
+// The states of an object against a ledger.
+const (
+	unknownObject = iota
+	knownObject
+	changedObject
+)
+
+// look tells whether an object was taken in before. One that has its size but another time of change is told by its content, which is
+// read for it.
+func (k *ledgered) look(ctx context.Context, o locate.Object) (state int, was ledger.Entry, err error) {
+	if o.Location == standardInput {
+		hash, err := hashOf(ctx, o)
+		if err == nil && k.byHash[hash] != "" {
+			state = knownObject
+		}
+		return state, was, err
+	}
+	was, ok := k.byURI[uriOf(o)]
+	switch {
+	case !ok:
+		return unknownObject, was, nil
+	case was.Size != o.Size:
+		return changedObject, was, nil
+	case !o.Modified.IsZero() && was.Modified.Equal(o.Modified.Truncate(time.Microsecond)):
+		return knownObject, was, nil
+	}
+	hash, err := hashOf(ctx, o)
+	if err == nil && hash == was.Hash {
+		return knownObject, was, nil
+	}
+	return changedObject, was, err
+}
+
+// hashOf reads an object for the hash of its bytes.
+func hashOf(ctx context.Context, o locate.Object) (string, error) {
+	o.Hashed, o.MayExpand = true, true
+	stream, err := o.Open(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer stream.Close()
+	if _, err := io.Copy(io.Discard, stream); err != nil {
+		return "", err
+	}
+	return stream.Hash()
+}
+
+// onlyNew leaves out of the source what the table has taken in already, and tells how much that is. none is set where nothing is left.
+func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, counts write.Known, none bool, err error) {
+	if k, err = readLedger(ctx, t); err != nil || len(k.segments) == 0 {
+		return k, counts, false, err
+	}
+	wanted := map[string]bool{}
+	for _, o := range l.Found() {
+		state, was, err := k.look(ctx, o)
+		switch {
+		case err != nil:
+			return k, counts, false, err
+		case state == knownObject:
+			counts.Known++
+			continue
+		case state == changedObject && l.Changed == ChangedRefuse:
+			return k, counts, false, fault.New(fault.Input, "was loaded into %s at %s, when it had %d bytes, and has changed since", t.Name,
+				was.At.Format(time.RFC3339), was.Size).In(o.Location).
+				Try("leave it out; or take it in again as it is, beside the rows that came of it, with --changed append")
+		case state == changedObject:
+			counts.Changed++
+		default:
+			counts.New++
+		}
+		wanted[o.Location] = true
+	}
+	l.Keep(func(o locate.Object) bool { return wanted[o.Location] })
+	return k, counts, len(wanted) == 0, nil
+}
+
+// suits makes the checks of a load that need no row, where there is none to be loaded.
+func (l Request) suits(ctx context.Context, t *table.Table) error {
+	f := appending{Request: l, table: t}
+	if err := l.Warehouse.MayWrite(ctx, l.Into, t); err != nil {
+		return err
+	}
+	if err := f.sameLayout(); err != nil {
+		return err
+	}
+	return f.sameKey()
+}
+
+// nothingNew is the account of a load whose objects are all known.
+func (l Request) nothingNew(counts write.Known) *write.Report {
+	return &write.Report{Table: l.Into.String(), Known: counts, NothingNew: true, DryRun: l.DryRun, Codec: "none"}
+}
+
+// entries are what a load puts into the ledger.
+func (w *pending) entries(at time.Time) []ledger.Entry {
+	out := make([]ledger.Entry, len(w.report.Objects))
+	for i, o := range w.report.Objects {
+		in := w.data.Inputs[i]
+		out[i] = ledger.Entry{URI: uriOf(in.Object), Size: o.Bytes, Modified: in.Modified, Hash: o.Hash, Records: o.RecordsRead,
+			Rows: o.RowsWritten, Quarantined: o.RecordsQuarantined, Filtered: o.RecordsFiltered, At: at}
+	}
+	return out
+}
+
+// record writes the objects of a load into the ledger of its table, as this is while no other commit can come first. Where another has
+// taken in one of them meanwhile, the load has to be looked at again.
+func (w *pending) record(ctx context.Context, now *table.Table, load string) ([]string, error) {
+	segments := now.Ledger()
+	entries := w.entries(time.Now().UTC().Truncate(time.Microsecond))
+	if w.known != nil && !w.again {
+		fresh := &ledgered{byURI: map[string]ledger.Entry{}, byHash: map[string]string{}}
+		var others []string
+		for _, name := range segments {
+			if !slices.Contains(w.known.segments, name) {
+				others = append(others, name)
+			}
+		}
+		if err := fresh.add(ctx, now, others); err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			taken, ok := fresh.byURI[e.URI]
+			before, was := w.known.byURI[e.URI]
+			if ok && (!was || !taken.At.Equal(before.At)) || e.URI == standardInput && fresh.byHash[e.Hash] != "" && w.known.byHash[e.Hash] == "" {
+				return nil, table.Overtaken(now.Name)
+			}
+		}
+	}
+	merged := ledger.Merging(segments, len(entries))
+	for i := range entries {
+		entries[i].Load = load
+	}
+	if w.segment != "" {
+		// That of a try which another commit came before. What cannot be removed is named by nothing.
+		_ = now.Store().Remove(ctx, storage.Join(now.LedgerFolder(), w.segment))
+	}
+	name, err := ledger.Write(ctx, now.Store(), now.LedgerFolder(), load, entries, segments[:merged])
+	if err != nil {
+		return nil, err
+	}
+	w.segment = name
+	return append([]string{name}, segments[merged:]...), nil
+}
+
+// alike points out objects whose content was taken in under another name.
+func (w *pending) alike() {
+	if w.known == nil {
+		return
+	}
+	for i, o := range w.report.Objects {
+		uri := w.known.byHash[o.Hash]
+		if uri != "" && o.Hash != "" && uri != uriOf(w.data.Inputs[i].Object) {
+			w.report.Alike = append(w.report.Alike, write.Alike{Location: o.Location, Other: uri})
+		}
+	}
+}
+
+// errNothingNew says that every object of a load is known.
+var errNothingNew = errors.New("every object is known")
