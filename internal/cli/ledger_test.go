@@ -24,7 +24,7 @@ func TestLoadedOnce(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/1.csv": "id,v\n1,a\n2,b\n", "in/2.csv": "id,v\n3,c\n"})
 	load := []string{"load", "in", "--into", "ops.t"}
 	must(t, load, "3 read = 3 written")
-	must(t, load, "ops.t: nothing new, every object was loaded before", "2 known, 0 new, 0 changed")
+	must(t, load, "ops.t: nothing new, every object was loaded before", "2 known, 0 new, 0 changed; --again loads them all the same")
 	later := time.Now().Add(time.Hour)
 	if err := os.Chtimes("in/1.csv", later, later); err != nil {
 		t.Fatal(err)

@@ -229,6 +229,9 @@ func knownFacts(r *write.Report) (facts []fact) {
 	if k := r.Known; k.Known+k.Changed > 0 {
 		facts = append(facts, fact{name: "objects", value: fmt.Sprintf("%s known, %s new, %s changed", Number(int64(k.Known)),
 			Number(int64(k.New)), Number(int64(k.Changed)))})
+		if r.NothingNew {
+			facts[0].value += "; --again loads them all the same"
+		}
 	}
 	for i, a := range r.Alike {
 		if i == objectsShown {
