@@ -118,3 +118,17 @@ func TestReportsThatAreLost(t *testing.T) {
 		t.Errorf("%v, %v", files, err)
 	}
 }
+
+// TestStandardInputIsKnownByItsContent pipes the same bytes twice, and others.
+func TestStandardInputIsKnownByItsContent(t *testing.T) {
+	testfolder.Make(t, map[string]string{"a.csv": "id\n1\n", "b.csv": "id\n2\n"})
+	for line, want := range map[string]string{"cat a.csv | $T load - --into ops.t; cat a.csv | $T load - --into ops.t": "nothing new",
+		"cat b.csv | $T load - --into ops.u; cat a.csv | $T load - --into ops.u": "1 new"} {
+		if r := shell(t, line); r.code != 0 || want == "nothing new" && !strings.Contains(r.out, want) {
+			t.Errorf("%s: %s%s", line, r.out, r.err)
+		}
+	}
+	if n, m := rowsOf(t, "ops.t"), rowsOf(t, "ops.u"); n != 1 || m != 2 {
+		t.Errorf("%d and %d rows", n, m)
+	}
+}

@@ -43,11 +43,45 @@ type ledgered struct {
 	segments []string
 	byURI    map[string]ledger.Entry
 	byHash   map[string]string // the URI of an object with some content
+	names    *canonical
+}
+
+// canonical spells locations as the ledger does, and remembers how it spelled their folders.
+type canonical struct{ folders map[string]string }
+
+func (c *canonical) of(s storage.Store, uri string) string {
+	folder, ok := c.folders[storage.Dir(uri)]
+	if !ok {
+		var err error
+		if folder, err = s.Canonical(storage.Dir(uri)); err != nil {
+			return uri
+		}
+		c.folders[storage.Dir(uri)] = folder
+	}
+	return storage.Shown(storage.Join(folder, storage.Base(uri)))
+}
+
+// passOverKnown has files that the table has taken in, and that have their size and time of change still, passed over before they are
+// opened.
+func (l *Request) passOverKnown(ctx context.Context) error {
+	t, err := l.Warehouse.Load(ctx, l.Into)
+	if err != nil {
+		return err
+	}
+	k, err := readLedger(ctx, t)
+	if err != nil || len(k.segments) == 0 {
+		return err
+	}
+	l.Known = func(o storage.Object) bool {
+		was, ok := k.byURI[k.names.of(l.Store, o.URI)]
+		return ok && was.Size == o.Size && !o.Modified.IsZero() && was.Modified.Equal(o.Modified.Truncate(time.Microsecond))
+	}
+	return nil
 }
 
 // readLedger reads the ledger of a table, nil for none.
 func readLedger(ctx context.Context, t *table.Table) (*ledgered, error) {
-	known := &ledgered{byURI: map[string]ledger.Entry{}, byHash: map[string]string{}}
+	known := &ledgered{byURI: map[string]ledger.Entry{}, byHash: map[string]string{}, names: &canonical{map[string]string{}}}
 	if t == nil {
 		return known, nil
 	}
@@ -125,11 +159,19 @@ func hashOf(ctx context.Context, o locate.Object) (string, error) {
 
 // onlyNew leaves out of the source what the table has taken in already, and tells how much that is. none is set where nothing is left.
 func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, counts write.Known, none bool, err error) {
-	if k, err = readLedger(ctx, t); err != nil || len(k.segments) == 0 {
+	if k, err = readLedger(ctx, t); err != nil || len(k.segments) == 0 && l.Known == nil {
 		return k, counts, false, err
 	}
+	objects, passed := l.Found()
 	wanted := map[string]bool{}
-	for _, o := range l.Found() {
+	for _, uri := range passed {
+		if _, ok := k.byURI[k.names.of(l.Store, uri)]; !ok {
+			return k, counts, false, fault.New(fault.Conflict, "the table %s was brought back to a former state meanwhile", l.Into).
+				Try("run the command again; nothing was written")
+		}
+	}
+	counts.Known = len(passed)
+	for _, o := range objects {
 		state, was, err := k.look(ctx, o)
 		switch {
 		case err != nil:

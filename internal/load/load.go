@@ -48,6 +48,11 @@ type Request struct {
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
+	if !l.Again && len(l.Splits) == 0 {
+		if err := l.passOverKnown(ctx); err != nil {
+			return nil, err
+		}
+	}
 	if err := l.Resolve(ctx); err != nil {
 		return nil, err
 	}

@@ -48,8 +48,11 @@ type Found struct {
 	Empty, Hidden int
 	// Passed is what else lies in the folders and is not read.
 	Passed []Passed
+	// Known are the files that were passed over for being known.
+	Known []string
 
 	store storage.Store
+	known func(storage.Object) bool
 }
 
 // Passed is a file or folder that was passed over, and what it is.
@@ -61,7 +64,12 @@ type Passed struct {
 // Resolve finds the objects of paths, folders (with everything below them), glob patterns and URLs. "-" is stdin. What can be
 // read once only, as stdin and pipes, is kept in temporary files that vanish with the program.
 func Resolve(ctx context.Context, s storage.Store, sources []string, stdin io.Reader) (Found, error) {
-	found := Found{store: s}
+	return ResolveBut(ctx, s, sources, stdin, nil)
+}
+
+// ResolveBut is Resolve but for files that are known, which it does not open; known may be nil.
+func ResolveBut(ctx context.Context, s storage.Store, sources []string, stdin io.Reader, known func(storage.Object) bool) (Found, error) {
+	found := Found{store: s, known: known}
 	seen := map[string]bool{}
 	for _, source := range sources {
 		if err := found.take(ctx, source, stdin, seen); err != nil {
@@ -69,7 +77,7 @@ func Resolve(ctx context.Context, s storage.Store, sources []string, stdin io.Re
 		}
 	}
 	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
-	if len(found.Objects) == 0 {
+	if len(found.Objects)+len(found.Known) == 0 {
 		return Found{}, found.nothing(sources)
 	}
 	return found, nil
@@ -163,6 +171,9 @@ func (f *Found) file(ctx context.Context, object storage.Object, matched bool) e
 		return f.pipe(ctx, object)
 	case object.Size == 0:
 		f.Empty++
+		return nil
+	case f.known != nil && f.known(object):
+		f.Known = append(f.Known, object.URI)
 		return nil
 	case f.zipped(ctx, object):
 		return f.members(ctx, object, matched)

@@ -38,6 +38,8 @@ type Reading struct {
 	Stated sniff.Stated
 	// Limits bound what a record may take.
 	Limits Limits
+	// Known tells files that need not be looked at, since they are known; it may be nil.
+	Known func(o storage.Object) bool
 	// found are the objects where they were resolved before.
 	found *locate.Found
 }
@@ -106,8 +108,10 @@ func (l Limits) TooMany(most int, in Input) error {
 			each.Each(true))
 }
 
-// Found returns the objects, once they are resolved.
-func (r *Reading) Found() []locate.Object { return r.found.Objects }
+// Found returns the objects, once they are resolved, and the files that were known.
+func (r *Reading) Found() (objects []locate.Object, known []string) {
+	return r.found.Objects, r.found.Known
+}
 
 // Keep leaves out of the objects, once they are resolved, those that are not wanted. The reading that it is a copy of keeps its own.
 func (r *Reading) Keep(wanted func(o locate.Object) bool) {
@@ -125,7 +129,7 @@ func (r *Reading) Keep(wanted func(o locate.Object) bool) {
 func (r *Reading) Resolve(ctx context.Context) (err error) {
 	if r.found == nil {
 		var found locate.Found
-		if found, err = locate.Resolve(ctx, r.Store, r.Sources, r.Stdin); err == nil {
+		if found, err = locate.ResolveBut(ctx, r.Store, r.Sources, r.Stdin, r.Known); err == nil {
 			r.found = &found
 		}
 	}
