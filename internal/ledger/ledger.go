@@ -61,8 +61,8 @@ func nameOf(entries int, load string) string {
 	return fmt.Sprintf("%s%d-%s%s", prefix, entries, load, columnar.Parquet)
 }
 
-// countIn is how many entries a segment has, by its name; 0 where that does not tell.
-func countIn(name string) int {
+// Count is how many entries a segment has, by its name; 0 where that does not tell.
+func Count(name string) int {
 	count, _, _ := strings.Cut(strings.TrimPrefix(name, prefix), "-")
 	n, err := strconv.Atoi(count)
 	if err != nil {
@@ -75,7 +75,7 @@ func countIn(name string) int {
 // larger than what there is already. So there are never more segments than a few for each doubling of the entries.
 func Merging(segments []string, entries int) int {
 	for i, name := range segments {
-		n := countIn(name)
+		n := Count(name)
 		if n > 2*entries {
 			return i
 		}

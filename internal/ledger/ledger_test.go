@@ -49,7 +49,7 @@ func TestSegmentsStayFew(t *testing.T) {
 		n := Merging(segments, entries)
 		count := entries
 		for _, name := range segments[:n] {
-			count += countIn(name)
+			count += Count(name)
 		}
 		written, total = written+count, total+entries
 		segments = append([]string{nameOf(count, fmt.Sprint(load))}, segments[n:]...)
@@ -59,7 +59,7 @@ func TestSegmentsStayFew(t *testing.T) {
 	}
 	all := 0
 	for _, name := range segments {
-		all += countIn(name)
+		all += Count(name)
 	}
 	if all != total || written > 20*total {
 		t.Errorf("%d entries of %d, written %d times", all, total, written)

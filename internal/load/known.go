@@ -68,10 +68,11 @@ func (l *Request) passOverKnown(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k, err := readLedger(ctx, t)
+	k, err := readLedger(ctx, t, nil)
 	if err != nil || len(k.segments) == 0 {
 		return err
 	}
+	l.ledger = k
 	l.Known = func(o storage.Object) bool {
 		was, ok := k.byURI[k.names.of(l.Store, o.URI)]
 		return ok && was.Size == o.Size && !o.Modified.IsZero() && was.Modified.Equal(o.Modified.Truncate(time.Microsecond))
@@ -79,13 +80,21 @@ func (l *Request) passOverKnown(ctx context.Context) error {
 	return nil
 }
 
-// readLedger reads the ledger of a table, nil for none.
-func readLedger(ctx context.Context, t *table.Table) (*ledgered, error) {
+// readLedger reads the ledger of a table, nil for none, unless what was read of it last is what it is still.
+func readLedger(ctx context.Context, t *table.Table, last *ledgered) (*ledgered, error) {
+	if t != nil && last != nil && slices.Equal(last.segments, t.Ledger()) {
+		return last, nil
+	}
 	known := &ledgered{byURI: map[string]ledger.Entry{}, byHash: map[string]string{}, names: &canonical{map[string]string{}}}
 	if t == nil {
 		return known, nil
 	}
 	known.segments = t.Ledger()
+	entries := 0
+	for _, name := range known.segments {
+		entries += ledger.Count(name)
+	}
+	known.byURI, known.byHash = make(map[string]ledger.Entry, entries), make(map[string]string, entries)
 	return known, known.add(ctx, t, known.segments)
 }
 
@@ -159,7 +168,7 @@ func hashOf(ctx context.Context, o locate.Object) (string, error) {
 
 // onlyNew leaves out of the source what the table has taken in already, and tells how much that is. none is set where nothing is left.
 func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, counts write.Known, none bool, err error) {
-	if k, err = readLedger(ctx, t); err != nil || len(k.segments) == 0 && l.Known == nil {
+	if k, err = readLedger(ctx, t, l.ledger); err != nil || len(k.segments) == 0 && l.Known == nil {
 		return k, counts, false, err
 	}
 	objects, passed := l.Found()

@@ -44,6 +44,9 @@ type Request struct {
 	Changed Changed
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
+
+	// ledger is what the table's ledger knew when it was read last, nil before.
+	ledger *ledgered
 }
 
 // Load writes the source's rows into a table, in one commit.
