@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"trevak/internal/fault"
+	"trevak/internal/load"
 	"trevak/internal/locate"
 	"trevak/internal/render"
 	"trevak/internal/run"
@@ -84,7 +85,9 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if err == nil {
 		return 0
 	}
-	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+	// What was begun to be committed is told as it is.
+	told := errors.As(err, new(*load.PartlyError)) || errors.Is(err, table.ErrUntold)
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) && !told {
 		err = fault.New(fault.Storage, "stopped; %s", a.kept())
 	}
 	if errors.Is(err, errSeenEnough) {

@@ -3,7 +3,6 @@ package load
 import (
 	"context"
 	"errors"
-	"io"
 	"slices"
 	"time"
 
@@ -152,18 +151,10 @@ func (k *ledgered) look(ctx context.Context, o locate.Object) (state int, was le
 	return changedObject, was, err
 }
 
-// hashOf reads an object for the hash of its bytes.
+// hashOf is the hash of an object, however much it unpacks to.
 func hashOf(ctx context.Context, o locate.Object) (string, error) {
-	o.Hashed, o.MayExpand = true, true
-	stream, err := o.Open(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer stream.Close()
-	if _, err := io.Copy(io.Discard, stream); err != nil {
-		return "", err
-	}
-	return stream.Hash()
+	o.MayExpand = true
+	return o.Hash(ctx)
 }
 
 // onlyNew leaves out of the source what the table has taken in already, and tells how much that is. none is set where nothing is left.

@@ -117,8 +117,7 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 				later.load.Rollback()
 			}
 			if i > 0 {
-				return fmt.Errorf("the records are in table %s, but not all their lists in theirs; the same load, done again, "+
-					"completes it: %w", l.Into, err)
+				return &PartlyError{l.Into, err}
 			}
 			return err
 		}
@@ -126,6 +125,20 @@ func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) er
 	}
 	return nil
 }
+
+// PartlyError says that a load into several tables ended between their commits.
+type PartlyError struct {
+	Into  table.Name
+	Cause error
+}
+
+func (e *PartlyError) Error() string {
+	return fmt.Sprintf("the records are in table %s, but not all their lists in theirs; the same load, done again, completes it: %s", e.Into,
+		e.Cause)
+}
+
+// Unwrap returns why it ended.
+func (e *PartlyError) Unwrap() error { return e.Cause }
 
 // splitID tells the load of these objects into these tables from all others, whenever it is done.
 func (l Request) splitID(all []*pending) string {

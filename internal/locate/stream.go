@@ -172,6 +172,20 @@ func (s *Stream) broken(packing Compression, cause error) error {
 		In(s.object.Location).Try("ask the sender for a whole copy; nothing of it was kept")
 }
 
+// Hash reads the object once for the hash of its bytes as stored.
+func (o Object) Hash(ctx context.Context) (string, error) {
+	o.Hashed = true
+	stream, err := o.Open(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer stream.Close()
+	if _, err := io.Copy(io.Discard, stream); err != nil {
+		return "", err
+	}
+	return stream.Hash()
+}
+
 // Unchanged returns an error where the object is not what it was when it was listed.
 func (s *Stream) Unchanged() error { return s.file.Unchanged() }
 

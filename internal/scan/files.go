@@ -73,7 +73,7 @@ func (f *files) Read(ctx context.Context, r Request, take func(*Rows) error) err
 		}
 		if r.Hashes != nil {
 			var err error
-			if r.Hashes[s.Object], err = hashOf(ctx, in); err != nil {
+			if r.Hashes[s.Object], err = in.Hash(ctx); err != nil {
 				return err
 			}
 		}
@@ -286,18 +286,4 @@ func uniteTypes(a, b schema.Type) schema.Type {
 		return schema.Type{Kind: schema.Timestamp}
 	}
 	return schema.Type{Kind: schema.String}
-}
-
-// hashOf reads an object once more for its hash.
-func hashOf(ctx context.Context, in source.Input) (string, error) {
-	in.Hashed = true
-	stream, err := in.Open(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer stream.Close()
-	if _, err := io.Copy(io.Discard, stream); err != nil {
-		return "", err
-	}
-	return stream.Hash()
 }

@@ -226,7 +226,7 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 		c.created = a.base.Metadata()
 	}
 	snapshot, err := a.warehouse.Commit(ctx, a.name, a.load, c)
-	a.published = err == nil || errors.Is(err, errUntold)
+	a.published = err == nil || errors.Is(err, ErrUntold)
 	return snapshot, err
 }
 

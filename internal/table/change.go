@@ -252,7 +252,7 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 	if err != nil {
 		e := fault.New(fault.Storage, "the commit to table %s failed, and what became of it cannot be told", name).
 			Try("look at the table before loading again; no file was removed")
-		e.Cause = errors.Join(errUntold, cause)
+		e.Cause = errors.Join(ErrUntold, cause)
 		return Snapshot{}, e
 	}
 	if now != nil {
@@ -265,8 +265,8 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 	return Snapshot{}, commitError(name, cause)
 }
 
-// errUntold says that what became of a commit cannot be told, so that its files must stay.
-var errUntold = errors.New("what became of the commit is not known")
+// ErrUntold says that what became of a commit cannot be told, so that its files must stay.
+var ErrUntold = errors.New("what became of the commit is not known")
 
 // errRaced says that another program's commit came first, so that the change can be made again.
 var errRaced = errors.New("another commit came first")
