@@ -32,7 +32,8 @@ type loadFlags struct {
 
 func (f *loadFlags) add(cmd *cobra.Command) {
 	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
-	for _, name := range []string{"into", "format", "drift", "split", "changed", "again"} {
+	for _, name := range []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift",
+		"split", "changed", "again"} {
 		f.also(cmd, name, "")
 	}
 	f.page.add(cmd)
@@ -66,14 +67,16 @@ func (a *app) load() *cobra.Command {
 table in one commit. The table and its namespace are made on first use; later loads append, matching columns by name,
 and what differs from the table is reported. Objects that were loaded before are passed over, so that the same command
 twice adds nothing (--again loads them all the same; trevak ledger lists them). New columns are added and types widened,
-unless --drift says otherwise; values that fit no column are misfits, kept in the column _misfit. Records that cannot
-become rows go to a quarantine file; more of them than --tolerate allows stop the load, and the table stays as it was.
-Source files are never changed.`,
+unless --drift says otherwise; values that fit no column are misfits, kept in the column _misfit. --mode replace has the
+load's rows take the place of the table's, and --mode upsert those whose --key the table has. Records that cannot become
+rows go to a quarantine file; more of them than --tolerate allows stop the load, and the table stays as it was. Source
+files are never changed.`,
 		Example: `  trevak load trevak-demo/tides --into harbour.tides -w trevak-demo/warehouse
   trevak load trevak-demo/tides --into harbour.by_month --partition 'month(taken_at)' --sort station -w trevak-demo/warehouse
   trevak load trevak-demo/stations/stations.csv --into orrin.stations --dry-run -w trevak-demo/warehouse
   trevak load trevak-demo/observations --into orrin.measured --unnest readings --nested flatten -w trevak-demo/warehouse
-  trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings -w trevak-demo/warehouse`,
+  trevak load trevak-demo/observations --into orrin.visits --split readings=orrin.visit_readings -w trevak-demo/warehouse
+  trevak load trevak-demo/stations/stations.csv --into harbour.by_code --mode upsert --key 'Station Code' -w trevak-demo/warehouse`,
 		Args: func(cmd *cobra.Command, args []string) error { return sources(flags.flowFlags)(cmd, args) },
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := flags.loading(a, cmd, args)
@@ -99,7 +102,7 @@ Source files are never changed.`,
 		},
 	}
 	flags.add(cmd)
-	first(cmd, "into", "dry-run", "report", "partition", "sort", "type", "key", "drift", "tolerate", "feed", "warehouse")
+	first(cmd, "into", "mode", "dry-run", "partition", "sort", "type", "key", "drift", "tolerate", "feed", "warehouse")
 	return cmd
 }
 

@@ -18,6 +18,7 @@ var steps = map[fault.Action]func(args []string) string{
 	fault.MakeOptional: func(args []string) string {
 		return fmt.Sprintf("trevak alter %s --optional %s", args[0], word(args[1]))
 	},
+	fault.DeleteAll:     func(args []string) string { return "trevak delete " + args[0] + " --where true" },
 	fault.DescribeFeeds: func([]string) string { return "trevak feed schema" },
 	fault.WriteFiles:    func([]string) string { return "trevak convert" },
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -25,6 +26,8 @@ type Selection struct {
 	// Bounds hold for every row that is wanted; their columns are named as in the file. Rows for which they do not hold may
 	// come all the same.
 	Bounds []expr.Bound
+	// Positions are the numbers of all rows that are wanted, in order, nil for all; others may come all the same.
+	Positions []int64
 	// From and To are the row groups from the one to before the other; To is 0 for all from From on. Files without row groups have one.
 	From, To int
 	// Skipped counts what was passed over unread, where it is not nil.
@@ -91,6 +94,9 @@ func (f *File) selectGroups(ctx context.Context, groups *groupReader, s Selectio
 		rows := f.reader.MetaData().RowGroup(g).NumRows()
 		if g >= s.From && (s.To == 0 || g < s.To) {
 			spans := f.wanted(g, rows, bounds, s.Skipped)
+			if s.Positions != nil {
+				spans = intersection(spans, around(s.Positions, before, rows))
+			}
 			var taken error // of those who take the batches
 			err := groups.group(ctx, g, spans, func(b arrow.RecordBatch, at int64) error {
 				taken = emit(b, before+at)
@@ -168,6 +174,26 @@ func (f *File) wanted(g int, rows int64, bounds []leafBound, skipped *Skipped) [
 	return out
 }
 
+// nearRows is how many rows may lie between two that are wanted, for those between them to be read rather than passed over.
+const nearRows = 2000
+
+// around are the rows of a row group, which so many rows come before, that hold those at some positions.
+func around(positions []int64, before, rows int64) (out []span) {
+	from, _ := slices.BinarySearch(positions, before)
+	for _, p := range positions[from:] {
+		at := p - before
+		if at >= rows {
+			break
+		}
+		if n := len(out); n > 0 && at-out[n-1].to < nearRows {
+			out[n-1].to = at + 1
+		} else {
+			out = append(out, span{at, at + 1})
+		}
+	}
+	return out
+}
+
 // intersection is the rows that are in both of two lists in order; neighbours are joined.
 func intersection(a, b []span) []span {
 	var out []span
@@ -199,10 +225,10 @@ func (f *File) groupMayHold(g int, b leafBound) bool {
 		if stats.HasNullCount() {
 			nulls, values = stats.NullCount() > 0, stats.NullCount() < chunk.NumValues()
 		}
-		if (b.Op == expr.IsNull || b.Op == expr.IsNotNull || !values) && !b.MayHold(expr.Value{}, expr.Value{}, nulls, values) {
+		if (b.Unvalued() || !values) && !b.MayHold(expr.Value{}, expr.Value{}, nulls, values) {
 			return false
 		}
-		if stats.HasMinMax() && len(b.Values) > 0 {
+		if stats.HasMinMax() && !b.Unvalued() {
 			low, ok := valueOf(b.column, b.kind, stats.EncodeMin())
 			high, ok2 := valueOf(b.column, b.kind, stats.EncodeMax())
 			if ok && ok2 && !b.MayHold(low, high, nulls, values) {
@@ -245,7 +271,7 @@ func (f *File) pagesThatMayHold(g int, rows int64, b leafBound) (wanted []span, 
 		if columns.IsSetNullCounts() && len(columns.GetNullCounts()) == len(pages) {
 			nulls = columns.GetNullCounts()[i] > 0
 		}
-		if empty[i] || len(b.Values) == 0 {
+		if empty[i] || b.Unvalued() {
 			holds = b.MayHold(expr.Value{}, expr.Value{}, nulls, !empty[i])
 		} else if fixedWidth(b.column, low[i]) && fixedWidth(b.column, high[i]) {
 			least, ok := valueOf(b.column, b.kind, low[i])

@@ -22,6 +22,8 @@ const (
 	GreaterOrEqual Operator = ">="
 	IsNull         Operator = "IS NULL"
 	IsNotNull      Operator = "IS NOT NULL"
+	// Among is that of values which are too many to be listed.
+	Among Operator = "AMONG"
 )
 
 // Bound is a condition on one column which holds for every row that an expression holds for. Rows among which it holds for none
@@ -30,9 +32,14 @@ type Bound struct {
 	// Column is the path of a column, with points between its parts.
 	Column string
 	Op     Operator
-	// Values are one, several for Equal, and none for IsNull and IsNotNull.
+	// Values are one, several for Equal, and none for IsNull, IsNotNull and Among.
 	Values []Value
+	// Between tells for Among whether one of the values may lie between two others, both included.
+	Between func(low, high Value) bool
 }
+
+// Unvalued reports whether the bound asks for values at all, and not for certain ones.
+func (b Bound) Unvalued() bool { return b.Op == IsNull || b.Op == IsNotNull }
 
 // Value is a value of a column, or one that it is held against.
 type Value struct {
@@ -59,6 +66,9 @@ func (b Bound) MayHold(low, high Value, nulls, values bool) bool {
 	}
 	if !values {
 		return false
+	}
+	if b.Op == Among {
+		return b.Between(low, high)
 	}
 	for _, v := range b.Values {
 		down, ok := v.Compare(low)

@@ -182,6 +182,8 @@ const (
 	RenameColumn
 	// MakeOptional lets a column of a table have no value: the table, and the column.
 	MakeOptional
+	// DeleteAll deletes all rows of a table: the table.
+	DeleteAll
 	// DescribeFeeds describes feed files to editors.
 	DescribeFeeds
 	// WriteFiles writes rows as files that belong to no table.

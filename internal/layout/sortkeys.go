@@ -8,6 +8,9 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/expr"
+	"trevak/internal/schema"
 )
 
 // rankedRow is a row with a prefix of what it is sorted by: the order of prefixes is that of the first sort column as far as they differ.
@@ -43,7 +46,7 @@ const signBit = 1 << 63
 // prefixOf returns what makes prefixes of a column's values: the highest bit tells nulls from values, the others are the
 // highest of a number that is ordered as the values are.
 func prefixOf(l leaf, f SortField) func(row int) uint64 {
-	of := orderedBits(l.values)
+	of := OrderedBits(l.values)
 	null, value := uint64(0), uint64(signBit)
 	if f.NullsLast {
 		null, value = value, null
@@ -60,9 +63,9 @@ func prefixOf(l leaf, f SortField) func(row int) uint64 {
 	}
 }
 
-// orderedBits returns what makes numbers of the values of a column that are ordered as compareValues orders them, but for
+// OrderedBits returns what makes numbers of the values of a column that are ordered as rows are sorted by them, but for
 // values that are close to each other.
-func orderedBits(a arrow.Array) func(row int) uint64 {
+func OrderedBits(a arrow.Array) func(row int) uint64 {
 	whole := func(v int64) uint64 { return uint64(v) ^ signBit }
 	switch a := a.(type) {
 	case *array.Int64:
@@ -121,4 +124,24 @@ func firstBytes(b []byte) uint64 {
 	var whole [8]byte
 	copy(whole[:], b)
 	return binary.BigEndian.Uint64(whole[:])
+}
+
+// ValueBits is what OrderedBits makes of a value; ok is false for one of another form.
+func ValueBits(v expr.Value) (bits uint64, ok bool) {
+	switch v.Kind {
+	case schema.Long, schema.Date, schema.Time, schema.Timestamp, schema.TimestampTz:
+		return uint64(v.Long) ^ signBit, true
+	case schema.Double:
+		return floatBits(v.Double), true
+	case schema.Decimal:
+		return uint64(v.Decimal.HighBits()) ^ signBit, true
+	case schema.Boolean:
+		if v.Flag {
+			return signBit, true
+		}
+		return 0, true
+	case schema.String:
+		return firstBytes([]byte(v.Text)), true
+	}
+	return 0, false
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"trevak/internal/amend"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/infer"
@@ -28,11 +29,17 @@ type appending struct {
 	// inferred is the batch's own schema, nil while it is not needed.
 	inferred *infer.Inference
 	load     *table.Append
+	// merged is where rows were held against the table's, nil in other modes.
+	merged *amend.Upsert
+	left   []string // columns that updated rows keep
 }
 
 // begin makes the checks that need no row, and looks at the records where that is needed.
 func (l *appending) begin(ctx context.Context) (err error) {
 	if err := l.sameLayout(); err != nil {
+		return err
+	}
+	if err := l.partitioned(l.table.Spec); err != nil {
 		return err
 	}
 	if err := l.sameKey(); err != nil {
@@ -53,7 +60,7 @@ func (l *appending) begin(ctx context.Context) (err error) {
 
 // sameKey refuses a key that was stated for this load and is not the table's: a load does not give a table that exists another one.
 func (l *appending) sameKey() error {
-	if !l.KeyStated || slices.Equal(l.Corrections.Key, l.table.Schema.Key) {
+	if !l.KeyStated || slices.Equal(l.Corrections.Key, l.table.Schema.Key) || l.Mode.byKey() && len(l.table.Schema.Key) == 0 {
 		return nil
 	}
 	index := schema.NewIndex(l.table.Schema.Fields, l.Corrections.Names)
@@ -92,6 +99,9 @@ func (l *appending) run(ctx context.Context) (write.Result, error) {
 			return err
 		}
 		report.Rewritten = rewritten && !l.DryRun
+		if len(l.UpdateOnly) == 0 {
+			report.Left = l.left
+		}
 		done = write.Result{Output: out, Files: files, Report: report}
 		return nil
 	}, write.MisfitsNeedAColumn(&l.added), write.Relearn(ctx, l.data, l.Reading, l.budget, &l.inferred))
@@ -184,7 +194,10 @@ func (l *appending) prepare() (write.Output, error) {
 	}
 	l.load.Format = out.Options.Columnar.Format
 	out.Schema, out.Create = s, l.place(l.load)
-	return out, nil
+	if l.Mode == Upsert {
+		l.left = l.absent(s)
+	}
+	return out, l.merging(&out, l.table, l.left, l.budget, func(u *amend.Upsert) { l.merged = u })
 }
 
 // addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits

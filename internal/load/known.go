@@ -18,20 +18,21 @@ import (
 // again as it is.
 type Changed uint8
 
-// ChangedRefuse is the usual one.
+// ChangedByMode refuses where rows are appended, and takes the objects in where a key or a replacement decides.
 const (
-	ChangedRefuse Changed = iota
+	ChangedByMode Changed = iota
+	ChangedRefuse
 	ChangedAppend
 )
 
-var changedNames = [...]string{"refuse", "append"}
+var changedNames = [...]string{"", "refuse", "append"}
 
-// ParseChanged reads refuse or append.
+// ParseChanged reads refuse or append, empty for what is usual in a mode.
 func ParseChanged(text string) (Changed, error) {
 	if i := slices.Index(changedNames[:], text); i >= 0 {
 		return Changed(i), nil
 	}
-	return 0, fault.Unknown("changed", text, changedNames[:]...)
+	return 0, fault.Unknown("changed", text, changedNames[1:]...)
 }
 
 // standardInput is the URI of what is known by its content alone.
@@ -42,6 +43,7 @@ type ledgered struct {
 	segments []string
 	byURI    map[string]ledger.Entry
 	byHash   map[string]string // the URI of an object with some content
+	inputs   int               // entries of standard input
 	names    *canonical
 }
 
@@ -103,6 +105,9 @@ func (k *ledgered) add(ctx context.Context, t *table.Table, segments []string) e
 		if err := ledger.Read(ctx, t.Store(), t.LedgerFolder(), name, func(e ledger.Entry) error {
 			if last, ok := k.byURI[e.URI]; e.URI != standardInput && (!ok || e.At.After(last.At)) {
 				k.byURI[e.URI] = e
+			}
+			if e.URI == standardInput {
+				k.inputs++
 			}
 			if k.byHash[e.Hash] == "" {
 				k.byHash[e.Hash] = e.URI
@@ -171,6 +176,13 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 		}
 	}
 	counts.Known = len(passed)
+	if l.wholly() {
+		none, err = k.onlyThese(ctx, t, objects)
+		if none {
+			counts.Known = len(objects)
+		}
+		return k, counts, none, err
+	}
 	for _, o := range objects {
 		state, was, err := k.look(ctx, o)
 		switch {
@@ -179,7 +191,7 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 		case state == knownObject:
 			counts.Known++
 			continue
-		case state == changedObject && l.Changed == ChangedRefuse:
+		case state == changedObject && l.refuses():
 			return k, counts, false, fault.New(fault.Input, "was loaded into %s at %s, when it had %d bytes, and has changed since", t.Name,
 				was.At.Format(time.RFC3339), was.Size).In(o.Location).
 				Try("leave it out; or take it in again as it is, beside the rows that came of it, with --changed append")
@@ -192,6 +204,32 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 	}
 	l.Keep(func(o locate.Object) bool { return wanted[o.Location] })
 	return k, counts, len(wanted) == 0, nil
+}
+
+// wholly reports whether the table is to have nothing but what this load takes in.
+func (l Request) wholly() bool { return l.Mode == Replace && !l.Touching }
+
+// refuses reports whether objects that have changed are refused: where rows are appended, and where nothing else is said.
+func (l Request) refuses() bool {
+	return l.Changed == ChangedRefuse || l.Changed == ChangedByMode && l.Mode == Append
+}
+
+// onlyThese reports whether the table has taken in some objects as they are, and nothing else, and was not changed since.
+func (k *ledgered) onlyThese(ctx context.Context, t *table.Table, objects []locate.Object) (bool, error) {
+	if t == nil || len(objects) != len(k.byURI)+k.inputs {
+		return false, nil
+	}
+	for _, e := range k.byURI {
+		if e.Load != t.Commit() {
+			return false, nil
+		}
+	}
+	for _, o := range objects {
+		if state, _, err := k.look(ctx, o); err != nil || state != knownObject {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // suits makes the checks of a load that need no row, where there is none to be loaded.
@@ -245,6 +283,10 @@ func (w *pending) record(ctx context.Context, now *table.Table, load string) ([]
 				return nil, table.Overtaken(now.Name)
 			}
 		}
+	}
+	if w.anew {
+		// Nothing is left of what the table took in before.
+		segments = nil
 	}
 	merged := ledger.Merging(segments, len(entries))
 	for i := range entries {

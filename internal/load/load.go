@@ -10,6 +10,7 @@ import (
 	"io"
 	"time"
 
+	"trevak/internal/amend"
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/infer"
@@ -39,6 +40,8 @@ type Request struct {
 	Splits []Split
 	// KeyStated says that the key was stated for this very load, which a table that has another one refuses.
 	KeyStated bool
+	// Merge says what becomes of the rows that the table has.
+	Merge
 	// Again takes objects in that the table has taken in before, as if it had not; Changed says what becomes of those that are others now.
 	Again   bool
 	Changed Changed
@@ -51,7 +54,10 @@ type Request struct {
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
-	if !l.Again && len(l.Splits) == 0 {
+	if err := l.Merge.check(); err != nil {
+		return nil, err
+	}
+	if !l.Again && len(l.Splits) == 0 && !l.wholly() {
 		if err := l.passOverKnown(ctx); err != nil {
 			return nil, err
 		}
@@ -60,9 +66,14 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		return nil, err
 	}
 	l.Warehouse.Waiting = func() { b.Tell(run.Event{Stage: run.Committing, Waits: "another commit"}) }
+	release, err := l.inLine(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	var report *write.Report
 	tries := 0
-	err := infer.Again(func() (err error) {
+	err = infer.Again(func() (err error) {
 		tries++
 		report, err = l.once(ctx, b)
 		return err
@@ -71,6 +82,19 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		return errors.Is(err, table.ErrChanged) && tries < mostTries, nil
 	})
 	return report, err
+}
+
+// inLine waits for other loads that change rows of the table, where this one does too: what they find of it would be void by the time
+// they commit.
+func (l Request) inLine(ctx context.Context, b run.Budget) (release func(), err error) {
+	existing, err := l.Warehouse.Load(ctx, l.Into)
+	if err != nil || existing == nil || !l.Mode.byKey() || l.DryRun {
+		return func() {}, err
+	}
+	if err := l.Warehouse.MayWrite(ctx, l.Into, existing); err != nil {
+		return nil, err
+	}
+	return existing.Alone(ctx, func() { b.Tell(run.Event{Stage: run.Committing, Waits: "another load that changes rows"}) })
 }
 
 // mostTries bounds how often a load is begun anew because others came first. Of loads that race at least one succeeds each time.
@@ -154,12 +178,13 @@ type pending struct {
 	known   *ledgered
 	counts  write.Known
 	again   bool
+	anew    bool   // the table has nothing but this load
 	segment string // of the ledger, once it is written
 }
 
 // write writes the files of a load.
 func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
-	w.started, w.store, w.again = time.Now(), l.Store, l.Again
+	w.started, w.store, w.again, w.anew = time.Now(), l.Store, l.Again, l.wholly()
 	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
 		return w, err
 	}
@@ -185,14 +210,21 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 		return w, err
 	}
 	var done write.Result
+	var merged *amend.Upsert
 	if w.existing == nil {
-		w.load, done, err = l.first(ctx, w.data, b, w.started)
+		w.load, done, merged, err = l.first(ctx, w.data, b, w.started)
 	} else {
 		f := appending{Request: l, data: w.data, table: w.existing, budget: b, started: w.started}
 		done, err = f.run(ctx)
-		w.load = f.load
+		w.load, merged = f.load, f.merged
+	}
+	if err == nil {
+		err = l.finish(ctx, w.load, done, merged, w.existing)
 	}
 	if err != nil {
+		if w.load != nil {
+			w.load.Rollback()
+		}
 		return w, err
 	}
 	report := done.Report
@@ -257,16 +289,18 @@ func (nowhere) Commit() error { return nil }
 func (nowhere) Abort() error { return nil }
 
 // first writes the files of a table that does not exist yet.
-func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started time.Time) (*table.Append, write.Result, error) {
-	var load *table.Append
-	done, err := write.First(ctx, d, l.Task, b, started, l.Into.String(), func(s schema.Schema) (out write.Prepared, err error) {
-		load, out, err = l.firstOutput(s)
-		return out, err
+func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started time.Time) (load *table.Append, done write.Result,
+	merged *amend.Upsert, err error) {
+	done, err = write.First(ctx, d, l.Task, b, started, l.Into.String(), func(s schema.Schema) (out write.Prepared, err error) {
+		if load, out, err = l.firstOutput(s); err != nil {
+			return out, err
+		}
+		return out, l.merging(&out.Output, nil, nil, b, func(u *amend.Upsert) { merged = u })
 	})
 	if err == nil {
 		load.Schema = done.Schema
 	}
-	return load, done, err
+	return load, done, merged, err
 }
 
 // firstOutput begins the first load of a table under a schema.
@@ -280,6 +314,9 @@ func (l Request) firstOutput(s schema.Schema) (*table.Append, write.Prepared, er
 	}
 	describeOrigins(s)
 	spec, options, err := l.Arrange(l.Partition, l.Sort, l.Layout, s)
+	if err == nil {
+		err = l.partitioned(spec)
+	}
 	if err != nil {
 		return nil, none, err
 	}

@@ -58,6 +58,35 @@ type aboveJSON struct {
 	Text   string `json:"text"`
 }
 
+// mergedJSON is what became of the rows in a mode that changes those of the table.
+type mergedJSON struct {
+	Mode        string       `json:"mode"`
+	Inserted    int64        `json:"rows_inserted"`
+	Updated     int64        `json:"rows_updated"`
+	Unchanged   int64        `json:"rows_unchanged"`
+	Deleted     int64        `json:"rows_deleted"`
+	Unmet       int64        `json:"deletes_unmet"`
+	Known       int64        `json:"rows_known"`
+	Older       int64        `json:"rows_older"`
+	Superseded  int64        `json:"rows_superseded"`
+	Repeated    int64        `json:"keys_repeated"`
+	Gone        int64        `json:"table_rows_gone"`
+	As          null[string] `json:"upsert_as"`
+	Why         null[string] `json:"upsert_why"`
+	Copied      int64        `json:"rewrite_bytes"`
+	Dropped     int          `json:"files_dropped"`
+	Rewritten   int          `json:"files_rewritten"`
+	DeleteFiles int          `json:"delete_files"`
+}
+
+func mergedOf(m *write.Merged) *mergedJSON {
+	if m == nil {
+		return nil
+	}
+	return &mergedJSON{m.Mode, m.Inserted, m.Updated, m.Unchanged, m.Deleted, m.Unmet, m.Known, m.Older, m.Superseded,
+		m.Repeated, m.Outcome.Rows, orNull(m.As), orNull(string(m.Why)), m.Copied, m.Dropped, m.Rewritten, m.DeleteFiles}
+}
+
 // reportJSON is the account of a convert or a load.
 type reportJSON struct {
 	Objects []readObjectJSON `json:"objects"`
@@ -81,6 +110,8 @@ type reportJSON struct {
 	ObjectsNew    int           `json:"objects_new"`
 	ObjectsOther  int           `json:"objects_changed"`
 	NothingNew    bool          `json:"nothing_new"`
+	Merged        *mergedJSON   `json:"merged"`
+	Left          []string      `json:"columns_left"`
 	Alike         []alikeJSON   `json:"alike"`
 	Drift         []driftJSON   `json:"drift"`
 	Alignment     []alignedJSON `json:"alignment"`
@@ -106,6 +137,8 @@ func reportOf(r *write.Report) reportJSON {
 		Destination: orNull(r.Destination), Table: orNull(r.Table), SnapshotID: idText(r.SnapshotID), Created: r.Created,
 		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten,
 		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
+		Merged: mergedOf(r.Merged),
+		Left:  orEmpty(r.Left),
 		Alike: []alikeJSON{}, Drift: driftsJSON(r.Drift),
 		Alignment: []alignedJSON{}, Renamed: []renamedJSON{}, NullTokens: []tokensJSON{}, NoType: orEmpty(r.NoType),
 		Reasons: reasonsJSON(r.Reasons), Quarantine: orNull(r.Quarantine), Unsure: unsure(r.Unsure), LinesAbove: []aboveJSON{},

@@ -78,6 +78,9 @@ func objectsTable(r *write.Report) Table {
 		t.Header = []string{"object", "bytes", "read", "kept", "filtered", "quarantined", "skipped", "rows"}
 		t.Right = []bool{false, true, true, true, true, true, true, true}
 	}
+	if byKey(r) && !r.Formed {
+		t.Header[3] = "merged"
+	}
 	line := func(name string, bytes int64, c write.Counts) {
 		cells := []string{name, Number(bytes), Number(c.RecordsRead), Number(c.RowsWritten), Number(c.RecordsQuarantined),
 			Number(c.RecordsSkipped)}
@@ -115,7 +118,11 @@ func kept(list []schema.Difference) bool {
 func records(r *write.Report) string {
 	rest := fmt.Sprintf("%s quarantined + %s skipped", Number(r.RecordsQuarantined), Number(r.RecordsSkipped))
 	if !r.Formed {
-		return fmt.Sprintf("%s read = %s written + %s", Number(r.RecordsRead), Number(r.RowsWritten), rest)
+		what := "written"
+		if byKey(r) {
+			what = "held against the table"
+		}
+		return fmt.Sprintf("%s read = %s %s + %s", Number(r.RecordsRead), Number(r.RowsWritten), what, rest)
 	}
 	return fmt.Sprintf("%s read = %s kept + %s filtered + %s; those kept made %s", Number(r.RecordsRead), Number(r.RecordsKept),
 		Number(r.RecordsFiltered), rest,
@@ -171,6 +178,9 @@ func reportFacts(r *write.Report) []fact {
 	}
 	facts = append(facts, []fact{
 		{name: "records", value: records(r)},
+	}...)
+	facts = append(facts, mergedFacts(r)...)
+	facts = append(facts, []fact{
 		{name: "written", value: fmt.Sprintf("%s in %s, %s%s", Size(r.BytesWritten), Count(r.DataFiles, "file", "files"), r.Codec,
 			ratio(r))},
 	}...)

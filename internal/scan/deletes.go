@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"slices"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -22,12 +23,13 @@ const mostDeleted = 32 << 20
 
 // The ids of the fields of files that delete rows by their positions (Iceberg specification, "Position Delete Files").
 const (
-	deletedFileID     = 2147483546
-	deletedPositionID = 2147483545
+	DeletedFileID     = 2147483546
+	DeletedPositionID = 2147483545
 )
 
 // deleted is what the files of deletes of a table say, each of which is read once.
 type deleted struct {
+	sync.Mutex
 	table     *table.Table
 	positions map[string]map[string][]int64 // by file of deletes and data file
 	equal     map[string]*equalities        // by file of deletes
@@ -52,6 +54,8 @@ type gone struct {
 
 // of reads the deletes of a data file.
 func (d *deleted) of(ctx context.Context, task table.ReadTask) (*gone, error) {
+	d.Lock()
+	defer d.Unlock()
 	out := &gone{}
 	for _, file := range task.Deletes {
 		if len(file.Equal) > 0 {
@@ -104,8 +108,8 @@ func (d *deleted) positionsOf(ctx context.Context, file table.Deletes) (map[stri
 	}
 	out := map[string][]int64{}
 	err := d.read(ctx, file, func(fields []schema.Field, b arrow.RecordBatch) error {
-		paths, ok := column(fields, b, deletedFileID, "file_path").(*array.String)
-		rows, numbers := column(fields, b, deletedPositionID, "pos").(*array.Int64)
+		paths, ok := column(fields, b, DeletedFileID, "file_path").(*array.String)
+		rows, numbers := column(fields, b, DeletedPositionID, "pos").(*array.Int64)
 		if !ok || !numbers {
 			return fault.New(fault.Schema, "is no file of deletes by position").In(file.URI)
 		}

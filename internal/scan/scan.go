@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -62,6 +63,10 @@ type Request struct {
 	// Where keeps the rows that it holds for; it is of the target's columns. What it holds for none of is passed over unread
 	// where that can be told.
 	Where *expr.Expression
+	// Bounds hold for every row that is wanted, besides what Where says; rows that they do not hold for may come all the same.
+	// Positions are those of all rows that are wanted of a table's file, in order, nil for all; it goes with splits of one file.
+	Bounds    []expr.Bound
+	Positions []int64
 	// Limit is how many rows are wanted, 0 for all.
 	Limit int64
 	// Splits are those of a plan that are read, in order; nil for all.
@@ -112,6 +117,14 @@ func (r *Request) each(ctx context.Context) func(*Rows) error {
 		}
 		return then(rows)
 	}
+}
+
+// bounds are all that hold for every row that is wanted.
+func (r *Request) bounds() []expr.Bound {
+	if r.Where == nil {
+		return r.Bounds
+	}
+	return append(slices.Clone(r.Bounds), r.Where.Bounds()...)
 }
 
 // coded reports whether columns may come as dictionaries; conditions are asked of values.

@@ -45,10 +45,7 @@ func want(r Request, names []string, fields []int, kept []int) wanted {
 		// Without a column there are still rows to count.
 		w.columns = []int{}
 	}
-	if r.Where == nil {
-		return w
-	}
-	for _, b := range r.Where.Bounds() {
+	for _, b := range r.bounds() {
 		column, rest, nested := strings.Cut(b.Column, ".")
 		i := r.Target.Schema.Index(column)
 		switch {
@@ -67,15 +64,13 @@ func want(r Request, names []string, fields []int, kept []int) wanted {
 
 // selection is what is read of a file, or of a split of it.
 func (w wanted) selection(r Request, s Split) columnar.Selection {
-	return columnar.Selection{Columns: w.columns, Bounds: w.bounds, From: s.FirstGroup, To: s.EndGroup, Skipped: r.Skipped}
+	return columnar.Selection{Columns: w.columns, Bounds: w.bounds, Positions: r.Positions, From: s.FirstGroup, To: s.EndGroup,
+		Skipped: r.Skipped}
 }
 
-// mayHold asks the bounds of a data file in a table's manifest whether a condition can hold for a row of it.
-func mayHold(where *expr.Expression, fields []schema.Field, f table.File) bool {
-	if where == nil {
-		return true
-	}
-	for _, b := range where.Bounds() {
+// MayHold asks the bounds of a data file in a table's manifest whether all of some bounds can hold for a row of it.
+func MayHold(bounds []expr.Bound, fields []schema.Field, f table.File) bool {
+	for _, b := range bounds {
 		field := fieldOf(fields, b.Column)
 		if field == nil {
 			continue
@@ -86,7 +81,7 @@ func mayHold(where *expr.Expression, fields []schema.Field, f table.File) bool {
 		if counted && nullsCounted {
 			some, null = nulls < values, nulls > 0
 		}
-		if len(b.Values) == 0 || !some {
+		if b.Unvalued() || !some {
 			if !b.MayHold(expr.Value{}, expr.Value{}, null, some) {
 				return false
 			}

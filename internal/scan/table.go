@@ -27,7 +27,13 @@ func OfTable(ctx context.Context, t *table.Table) (Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &rowsOfTable{table: t, tasks: tasks}
+	return OfFiles(ctx, t, tasks)
+}
+
+// OfFiles is OfTable for some of the table's data files, which are the objects of the source in their order. Its rows tell their
+// position in the file by Before and Rank.
+func OfFiles(ctx context.Context, t *table.Table, tasks []table.ReadTask) (Source, error) {
+	out := &rowsOfTable{table: t, tasks: tasks, deleted: newDeleted(t)}
 	own := t.Schema.Clone()
 	own.Walk(func(_ string, f *schema.Field) { f.Origin = "" })
 	for _, task := range tasks {
@@ -47,10 +53,11 @@ func OfTable(ctx context.Context, t *table.Table) (Source, error) {
 
 // rowsOfTable is the data files of a table with their deletes.
 type rowsOfTable struct {
-	table  *table.Table
-	tasks  []table.ReadTask
-	inputs []source.Input
-	bytes  int64
+	table   *table.Table
+	tasks   []table.ReadTask
+	inputs  []source.Input
+	bytes   int64
+	deleted *deleted
 }
 
 // Declared returns the table's columns, none of which need have values: what they do not have was settled when they were written.
@@ -83,15 +90,14 @@ func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows
 	}
 	columns, fitter, each := request.columns(r), fit.NewBatches(request.Target.Schema, false), request.each(ctx)
 	p := pass{source: &source.Source{Inputs: r.inputs, Bytes: r.bytes}, budget: request.Budget, stage: request.Stage}
-	deleted := newDeleted(r.table)
 	var read int64
 	for _, s := range request.parts(r.inputs) {
 		i := s.Object
-		if !mayHold(request.Where, request.Target.Schema.Fields, r.tasks[i].File) {
+		if !MayHold(request.bounds(), request.Target.Schema.Fields, r.tasks[i].File) {
 			request.skip(r.tasks[i].Rows)
 			continue
 		}
-		err := r.file(ctx, s, deleted, request, columns.Fields[i], func(rows *Rows) error {
+		err := r.file(ctx, s, request, columns.Fields[i], func(rows *Rows) error {
 			fitted, err := fitter.Fit(ctx, rows.Batch, columns.Fields[i], nil)
 			if err != nil {
 				return fault.New(fault.Schema, "%s", err).In(r.inputs[i].Location)
@@ -139,7 +145,7 @@ func (r *rowsOfTable) Texts(ctx context.Context, n int, visit func(Record) error
 
 // file hands over the rows of a data file, or of a split of it, that are not deleted, under the table's columns; columns that
 // are not asked for are null. The error is errEnough when nothing more is wanted.
-func (r *rowsOfTable) file(ctx context.Context, s Split, deleted *deleted, request Request, fields []int, take func(*Rows) error) error {
+func (r *rowsOfTable) file(ctx context.Context, s Split, request Request, fields []int, take func(*Rows) error) error {
 	in, task := r.inputs[s.Object], r.tasks[s.Object]
 	opened, err := in.OpenColumns(ctx)
 	if err != nil {
@@ -148,7 +154,7 @@ func (r *rowsOfTable) file(ctx context.Context, s Split, deleted *deleted, reque
 	defer opened.Close()
 	own := opened.Schema
 	r.table.GiveIDs(&own)
-	gone, err := deleted.of(ctx, task)
+	gone, err := r.deleted.of(ctx, task)
 	if err != nil {
 		return err
 	}

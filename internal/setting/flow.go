@@ -89,6 +89,13 @@ type Flow struct {
 	Format string
 	Drift  string
 	Split  Repeated
+	// What becomes of the rows that the table has.
+	Mode        string
+	Touching    bool
+	NewestBy    string
+	DeleteWhere string
+	UpdateOnly  []string
+	UpsertAs    string
 	// Again and Changed say what becomes of objects that the table has taken in before.
 	Again   bool
 	Changed string

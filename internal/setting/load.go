@@ -3,6 +3,7 @@ package setting
 import (
 	"strings"
 
+	"trevak/internal/amend"
 	"trevak/internal/fault"
 	"trevak/internal/load"
 	"trevak/internal/table"
@@ -28,6 +29,13 @@ func (f *Flow) LoadRequest(t write.Task, w *table.Warehouse, fromFeed bool) (l l
 		return l, err
 	}
 	l.Again = f.Again
+	if l.Mode, err = load.ParseMode(f.Mode); err != nil {
+		return l, err
+	}
+	if l.As, err = amend.ParseHow("upsert-as", f.UpsertAs); err != nil {
+		return l, err
+	}
+	l.Touching, l.NewestBy, l.DeleteWhere, l.UpdateOnly = f.Touching, f.NewestBy, f.DeleteWhere, f.UpdateOnly
 	if l.Layout, err = f.LayoutOptions(); err != nil {
 		return l, err
 	}

@@ -3,7 +3,9 @@ package setting
 import (
 	"strings"
 
+	"trevak/internal/amend"
 	"trevak/internal/columnar"
+	"trevak/internal/load"
 	"trevak/internal/shape"
 	"trevak/internal/storage"
 )
@@ -129,9 +131,30 @@ var Table = []Setting{
 	{Section: Load, Key: "table.drift", Flag: "drift", Usual: "grow", Words: []string{"grow", "hold", "stop"},
 		Meaning: "`policy` for differences from the table: grow it, hold its schema and keep what does not fit in _misfit, or stop",
 		of:      func(f *Flow) any { return &f.Drift }},
-	{Section: Load, Key: "table.changed", Flag: "changed", Usual: "refuse", Words: []string{"refuse", "append"},
-		Meaning: "`what` becomes of objects that were loaded before and have changed: refuse the load, or append them as they are now",
-		of:      func(f *Flow) any { return &f.Changed }},
+	{Section: Load, Key: "table.mode", Flag: "mode", Usual: "append", Words: load.ModeNames(),
+		Meaning: "`what` becomes of the rows that the table has: append to them, replace them, upsert by --key, or add those whose key is " +
+			"missing",
+		of: func(f *Flow) any { return &f.Mode }},
+	{Section: Load, Key: "table.touching", Flag: "touching",
+		Meaning: "replace no more than the partitions that the load has rows in",
+		of:      func(f *Flow) any { return &f.Touching }},
+	{Section: Load, Key: "table.newest_by", Flag: "newest-by",
+		Meaning: "`column` that tells which of two rows with one key is newer, in the table too (default: the later one of the load)",
+		of:      func(f *Flow) any { return &f.NewestBy }},
+	{Section: Load, Key: "table.delete_where", Flag: "delete-where",
+		Meaning: "`condition` of records that delete the row with their key, like \"op = 'D'\"",
+		of:      func(f *Flow) any { return &f.DeleteWhere }},
+	{Section: Load, Key: "table.update_only", Flag: "update-only",
+		Meaning: "`columns` that rows which are known take from the load; they keep the others",
+		of:      func(f *Flow) any { return &f.UpdateOnly }},
+	{Section: Load, Key: "table.upsert_as", Flag: "upsert-as", Usual: "weighed", Words: amend.HowNames,
+		Meaning: "`way` in which rows are updated: by files of deletes, by a rewrite of the files that they lie in, or weighed by what that " +
+			"would write",
+		of: func(f *Flow) any { return &f.UpsertAs }},
+	{Section: Load, Key: "table.changed", Flag: "changed", Words: []string{"refuse", "append"},
+		Meaning: "`what` becomes of objects that were loaded before and have changed: refuse the load, or append them as they are now " +
+			"(default: refuse in the mode append, and take them in in others)",
+		of: func(f *Flow) any { return &f.Changed }},
 	{Section: Load, Flag: "again",
 		Meaning: "load objects that were loaded before once more",
 		of:      func(f *Flow) any { return &f.Again }},

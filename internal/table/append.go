@@ -35,6 +35,14 @@ type Append struct {
 	Changes []string
 	// SplitID is kept with the snapshot, for Split; empty for none.
 	SplitID string
+	// Deletes and Remove are what the commit takes away, as in a Change, where Exact says that they are so of the table as it was when
+	// the load began: another commit meanwhile makes them void. RemoveOf names files by what the table is at the time.
+	Deletes  []DeleteFile
+	Remove   []File
+	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
+	Exact    bool
+	// Operation says in the history of the table what the commit is: append, replace, upsert.
+	Operation string
 	// Ledger tells, while no other commit can come first, which segments of the ledger the table is to name; load is the id of the
 	// commit. nil leaves them.
 	Ledger func(ctx context.Context, now *Table, load string) (names []string, err error)
@@ -50,6 +58,9 @@ type Append struct {
 	// published is set once the table may name the files, from when on they must stay.
 	published bool
 }
+
+// operationKey is the entry of a snapshot's summary that says what its commit was, in our words.
+const operationKey = "trevak.operation"
 
 // splitIDKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
 const splitIDKey = "trevak.split-id"
@@ -215,9 +226,12 @@ func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer,
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
-		Prepare: a.sync, Schema: a.schema}
+		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Summary: map[string]string{}}
 	if a.SplitID != "" {
-		c.Summary = map[string]string{splitIDKey: a.SplitID}
+		c.Summary[splitIDKey] = a.SplitID
+	}
+	if a.Operation != "" {
+		c.Summary[operationKey] = a.Operation
 	}
 	if a.Ledger != nil {
 		c.Ledger = func(ctx context.Context, now *Table) ([]string, error) { return a.Ledger(ctx, now, a.load) }
@@ -235,7 +249,16 @@ func (a *Append) check(now *Table) error {
 	if !now.table.Spec().Equals(a.base.Spec()) {
 		return changedMeanwhile(a.name, "got another partitioning")
 	}
+	if a.Exact && !sameState(now.table, a.base) {
+		return changedMeanwhile(a.name, "was changed")
+	}
 	return nil
+}
+
+// sameState reports whether two tables are in the same state.
+func sameState(a, b *icetable.Table) bool {
+	one, other := a.CurrentSnapshot(), b.CurrentSnapshot()
+	return one == nil && other == nil || one != nil && other != nil && one.SnapshotID == other.SnapshotID
 }
 
 // schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -26,8 +27,10 @@ type Change struct {
 	Order  int
 	// Deletes are finished files that delete rows of files which the table has already.
 	Deletes []DeleteFile
-	// Remove are files of the table, with rows or with deletes, that it is not to have any more.
-	Remove []File
+	// Remove are files of the table, with rows or with deletes, that it is not to have any more. RemoveOf names more of them, by the
+	// table as it is at the time; nil for none.
+	Remove   []File
+	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
 	// Schema makes the schema that the table is to have of the table as it is at the time, with a sentence for each change. It
 	// is called again where another commit came first. Cause says in the log of changes why.
 	Schema func(now *Table) (schema.Schema, []string, error)
@@ -57,6 +60,10 @@ type DeleteFile struct {
 	layout.DataFile
 	// Equal are the ids of the columns by whose values rows are deleted; without any, the file lists rows by file and position.
 	Equal []int
+	// Of is a file whose partition it is for, nil for the values of its own under the table's partitioning. Only says that it lists
+	// rows of that file alone.
+	Of   *File
+	Only bool
 }
 
 // commitIDKey is the entry of a snapshot's summary that names the commit it came from, by which it is found again.
@@ -92,6 +99,13 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 	}
 	if c, err = c.withLedger(ctx, now); err != nil {
 		return Snapshot{}, err
+	}
+	if c.RemoveOf != nil {
+		more, err := c.RemoveOf(ctx, now)
+		if err != nil {
+			return Snapshot{}, err
+		}
+		c.Remove = slices.Concat(c.Remove, more)
 	}
 	if c.Prepare != nil {
 		if err := c.Prepare(ctx); err != nil {
@@ -228,13 +242,18 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, base *
 	}
 	summary := iceberg.Properties{commitIDKey: id}
 	maps.Copy(summary, c.Summary)
+	if len(rows)+len(dropped) > 0 && len(deletes) > 0 {
+		// The library does not do both at once; two states that become the table's together are as good.
+		if err := tx.ReplaceFiles(ctx, rows, nil, dropped, maps.Clone(summary), icetable.WithoutDuplicateCheck()); err != nil {
+			return err
+		}
+		rows, dropped = nil, nil
+	}
 	switch {
-	case len(rows) > 0 && len(deletes) > 0:
-		return errors.New("files cannot be removed in the commit that adds deletes of rows in others")
-	case len(rows) > 0:
+	case len(rows)+len(dropped) > 0:
 		return tx.ReplaceFiles(ctx, rows, added, dropped, summary, icetable.WithoutDuplicateCheck())
-	case len(deletes)+len(dropped) > 0:
-		return tx.NewRowDelta(summary).AddRows(added...).AddDeletes(deletes...).RemoveDeletes(dropped...).Commit(ctx)
+	case len(deletes) > 0:
+		return tx.NewRowDelta(summary).AddRows(added...).AddDeletes(deletes...).Commit(ctx)
 	case len(added) > 0:
 		return tx.AddDataFiles(ctx, added, summary, icetable.WithoutDuplicateCheck())
 	}

@@ -18,7 +18,7 @@ func describeFiles(base *icetable.Table, c Change) ([]iceberg.DataFile, error) {
 	}
 	var out []iceberg.DataFile
 	for _, f := range c.Add {
-		b, err := entry(base.Spec(), iceberg.EntryContentData, c.Format, f)
+		b, err := entry(base.Spec(), iceberg.EntryContentData, c.Format, f, partitionValues(base.Spec(), f.Values))
 		if err != nil {
 			return nil, fmt.Errorf("describing %s: %w", f.URI, err)
 		}
@@ -40,9 +40,22 @@ func describeDeletes(base *icetable.Table, c Change) ([]iceberg.DataFile, error)
 		if len(f.Equal) > 0 {
 			content = iceberg.EntryContentEqDeletes
 		}
-		b, err := entry(base.Spec(), content, c.Format, f.DataFile)
+		spec, values := base.Spec(), map[int]any(nil)
+		if f.Of == nil {
+			values = partitionValues(spec, f.Values)
+		} else {
+			of := base.Metadata().PartitionSpecByID(int(f.Of.entry.SpecID()))
+			if of == nil {
+				return nil, fmt.Errorf("%s is of a partitioning that the table does not have", f.Of.URI)
+			}
+			spec, values = *of, f.Of.entry.Partition()
+		}
+		b, err := entry(spec, content, c.Format, f.DataFile, values)
 		if err != nil {
 			return nil, fmt.Errorf("describing %s: %w", f.URI, err)
+		}
+		if f.Only {
+			b.ReferencedDataFile(f.Of.entry.FilePath())
 		}
 		if len(f.Equal) > 0 {
 			b.EqualityFieldIDs(f.Equal)
@@ -52,11 +65,10 @@ func describeDeletes(base *icetable.Table, c Change) ([]iceberg.DataFile, error)
 	return out, nil
 }
 
-// entry begins the description of a file, with its sizes, counts and bounds.
+// entry begins the description of a file in a partition, with its sizes, counts and bounds.
 func entry(spec iceberg.PartitionSpec, content iceberg.ManifestEntryContent, format columnar.Format,
-	f layout.DataFile) (*iceberg.DataFileBuilder, error) {
-	b, err := iceberg.NewDataFileBuilder(spec, content, f.URI, fileFormats[format], partitionValues(spec, f.Values), nil, nil,
-		f.Summary.Rows, f.Summary.Bytes)
+	f layout.DataFile, partition map[int]any) (*iceberg.DataFileBuilder, error) {
+	b, err := iceberg.NewDataFileBuilder(spec, content, f.URI, fileFormats[format], partition, nil, nil, f.Summary.Rows, f.Summary.Bytes)
 	if err != nil {
 		return nil, err
 	}

@@ -3,12 +3,15 @@ package table
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/apache/iceberg-go"
 
+	"trevak/internal/columnar"
 	"trevak/internal/fault"
+	"trevak/internal/layout"
 	"trevak/internal/storage"
 )
 
@@ -25,6 +28,45 @@ type File struct {
 	Lower, Upper  map[int][]byte
 
 	entry iceberg.DataFile
+}
+
+// Path is how the table names the file, which deletes of its rows have to name it by.
+func (f File) Path() string { return f.entry.FilePath() }
+
+// Deletes reports whether the file deletes rows of others.
+func (f File) Deletes() bool { return f.entry.ContentType() != iceberg.EntryContentData }
+
+// Partition tells the partition of the file from all others, of other partitionings too.
+func (f File) Partition() string { return partitionKey(f.entry) }
+
+// OfSpec reports whether the file is of the partitioning that the table has now.
+func (t *Table) OfSpec(f File) bool {
+	spec := t.table.Spec()
+	return int(f.entry.SpecID()) == spec.ID()
+}
+
+// PartitionOf is what File.Partition returns of a finished file once the table has it.
+func (t *Table) PartitionOf(f layout.DataFile) (string, error) {
+	spec := t.table.Spec()
+	b, err := entry(spec, iceberg.EntryContentData, columnar.Parquet, f, partitionValues(spec, f.Values))
+	if err != nil {
+		return "", fmt.Errorf("describing %s: %w", f.URI, err)
+	}
+	return partitionKey(b.Build()), nil
+}
+
+// AllFiles lists the files of the current state, those with deletes too.
+func (t *Table) AllFiles(ctx context.Context) (out []File, err error) {
+	err = t.entries(ctx, func(e iceberg.ManifestEntry) { out = append(out, fileOf(e.DataFile())) })
+	return out, err
+}
+
+// Commit is the id of the commit that left the current state, empty for one of another program or none.
+func (t *Table) Commit() string {
+	if s := t.table.CurrentSnapshot(); s != nil && s.Summary != nil {
+		return s.Summary.Properties[commitIDKey]
+	}
+	return ""
 }
 
 // ErrDeletes is the cause of a refusal to read a table whose rows are in part deleted by files of their own.

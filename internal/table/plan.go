@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/apache/iceberg-go"
@@ -104,9 +106,28 @@ func partitionKey(f iceberg.DataFile) string {
 	fmt.Fprintf(&b, "%d", f.SpecID())
 	values := f.Partition()
 	for _, id := range slices.Sorted(maps.Keys(values)) {
-		fmt.Fprintf(&b, " %d=%T:%v", id, values[id], values[id])
+		fmt.Fprintf(&b, " %d=%s", id, valueKey(values[id]))
 	}
 	return b.String()
+}
+
+// valueKey writes a partition value so that equal ones are alike, whether they were read or are to be written.
+func valueKey(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case string:
+		return strconv.Quote(v)
+	case []byte:
+		return strconv.Quote(string(v))
+	case iceberg.Decimal:
+		return v.String()
+	}
+	switch r := reflect.ValueOf(v); r.Kind() {
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		return strconv.FormatInt(r.Int(), 10)
+	}
+	return fmt.Sprint(v)
 }
 
 // ColumnsByID returns the columns with some ids, as they are now or, of those that are gone, were in the newest schema that had

@@ -215,6 +215,26 @@ func (w *Warehouse) locked(ctx context.Context, f func() error) error {
 	return f()
 }
 
+// rowsLock is what loads lock, beside the metadata of a table, that change rows which it has.
+const rowsLock = ".rows.lock"
+
+// Alone waits until no other load changes rows of a table, and keeps others from doing so until release is called. Loads that only add
+// rows are not kept from it. waiting is called before a wait, unless it is nil.
+func (t *Table) Alone(ctx context.Context, waiting func()) (release func(), err error) {
+	place := storage.Join(t.Location(), "metadata", rowsLock)
+	release, err = storage.Lock(ctx, t.store, place, false)
+	if errors.Is(err, storage.ErrLocked) {
+		if waiting != nil {
+			waiting()
+		}
+		release, err = storage.Lock(ctx, t.store, place, true)
+	}
+	if err != nil && ctx.Err() == nil {
+		return nil, fault.Wrap(fault.Storage, err, "the table %s cannot be locked", t.Name)
+	}
+	return release, err
+}
+
 // lock is the object that commits lock.
 func (w *Warehouse) lock() string { return storage.Join(w.dir, locate.WarehouseLock) }
 

@@ -41,7 +41,7 @@ func into(sink write.Sink) (*write.Report, error) {
 	}
 	done, err := write.First(ctx, data, write.Task{Reading: r}, b, time.Now(), "harbour",
 		func(s schema.Schema) (write.Prepared, error) {
-			return write.Prepared{Output: write.Output{Schema: s, Options: layout.DefaultOptions, Sink: sink}, Undo: func() {}}, nil
+			return write.Prepared{Output: write.Output{Schema: s, Options: layout.DefaultOptions, Sink: func(*write.Output) (write.Sink, error) { return sink, nil }}, Undo: func() {}}, nil
 		})
 	return done.Report, err
 }

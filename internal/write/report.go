@@ -31,6 +31,10 @@ type Report struct {
 	Table      string
 	SnapshotID int64
 	Created    bool
+	// Merged is what became of the rows in a mode that changes those of the table, nil in others. Left are the columns that updated rows
+	// keep as they were, since no object has them.
+	Merged *Merged
+	Left   []string
 	// Known counts the objects of the source by what the table's ledger knew of them. NothingNew says that all were known, so that
 	// nothing was read. Alike are objects whose content was taken in before, under another name.
 	Known      Known

@@ -35,20 +35,24 @@ type fileSink struct {
 	columns, memory bool
 }
 
-func newFileSink(o *Output) *fileSink {
+// Straight reports whether batches go straight into Parquet files, one by one, so that nothing is held of them.
+func Straight(o *Output) bool {
 	parquet := o.Options.Columnar.Format == columnar.Parquet || o.Options.Columnar.Format == ""
-	// Where batches go straight into Parquet files, one by one, nothing is held of them.
-	straight := len(o.Spec) == 0 && len(o.Options.Sort) == 0 && !o.Dry && parquet
+	return len(o.Spec) == 0 && len(o.Options.Sort) == 0 && !o.Dry && parquet
+}
+
+func newFileSink(o *Output) *fileSink {
+	straight := Straight(o)
 	return &fileSink{Router: layout.NewRouter(o.Schema, o.Spec, o.Options, o.Create), columns: straight &&
 		len(o.Options.Columnar.Bloom) == 0, memory: straight}
 }
 
 // sink is where the rows of an output leave.
-func (o *Output) sink() Sink {
+func (o *Output) sink() (Sink, error) {
 	if o.Sink != nil {
-		return o.Sink
+		return o.Sink(o)
 	}
-	return newFileSink(o)
+	return newFileSink(o), nil
 }
 
 func (s *fileSink) Coded() (columns, memory bool) { return s.columns, s.memory }

@@ -31,8 +31,8 @@ type Output struct {
 	Spec    layout.Spec
 	Options layout.Options
 	Create  layout.Create
-	// Sink is where rows leave instead; nil for data files.
-	Sink Sink
+	// Sink makes where the rows of the output leave instead; nil for data files.
+	Sink func(*Output) (Sink, error)
 	// Fixed says that the schema is a table's; names in the source may then differ from its columns in letter case.
 	Fixed bool
 	// Unknown says what becomes of columns that the schema does not have, Style how names are made legal.
@@ -184,7 +184,10 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	}
 	o.Workers = b.Workers
 	describeGeometry(d, o, out.Schema)
-	sink := out.sink()
+	sink, err := out.sink()
+	if err != nil {
+		return nil, report, err
+	}
 	defer sink.Abandon()
 	w := &writing{data: d, out: out, sink: sink, misfits: t.Misfits, bad: &tally{limit: t.Tolerate, file: file}, report: report,
 		drift: findings{written: d.Folded, longest: map[string]int{}, values: map[string]int64{}, examples: map[string][]string{}}}

@@ -1,0 +1,154 @@
+package amend
+
+import (
+	"encoding/binary"
+	"math"
+	"math/bits"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/zeebo/xxh3"
+
+	"trevak/internal/rowtext"
+)
+
+// hash tells keys apart. Of single whole numbers no two are alike; of others it is as likely as with any good hash of 128 bits.
+type hash struct{ high, low uint64 }
+
+// Odd constants of no other meaning: the fraction of the golden ratio, and primes of xxHash.
+const (
+	golden = 0x9e3779b97f4a7c15
+	prime1 = 0x9e3779b185ebca87
+	prime2 = 0xc2b2ae3d27d4eb4f
+	absent = 0x27d4eb2f165667c5
+)
+
+// mix spreads the bits of a number over all, and is one to one.
+func mix(v uint64) uint64 {
+	v ^= v >> 32
+	v *= prime1
+	v ^= v >> 29
+	v *= prime2
+	return v ^ v>>32
+}
+
+// keysOf makes the keys of the rows of a batch of some of its columns.
+func keysOf(b arrow.RecordBatch, columns []int, into []hash) []hash {
+	n := int(b.NumRows())
+	into = append(into[:0], make([]hash, n)...)
+	values := make([]uint64, n)
+	for _, c := range columns {
+		hashColumn(b.Column(c), golden, values)
+		for i, v := range values {
+			k := &into[i]
+			k.high = mix(k.high+golden) ^ v
+			k.low = mix(k.low^v) + bits.RotateLeft64(v, 23)
+		}
+		if wide(b.Column(c).DataType()) {
+			// A hash of 64 bits alone would be too little for many keys.
+			hashColumn(b.Column(c), prime2, values)
+			for i, v := range values {
+				into[i].low ^= mix(v)
+			}
+		}
+	}
+	return into
+}
+
+// wide reports whether values of a type do not fit into 64 bits.
+func wide(t arrow.DataType) bool {
+	if d, ok := t.(*arrow.DictionaryType); ok {
+		t = d.ValueType
+	}
+	fixed, ok := t.(arrow.FixedWidthDataType)
+	return !ok || fixed.BitWidth() > 64
+}
+
+// hashColumn hashes the values of a column; equal ones of the same type are alike whatever form the column has. Both zeros are one, and
+// so is all that is no number.
+func hashColumn(a arrow.Array, seed uint64, into []uint64) {
+	if d, ok := a.(*array.Dictionary); ok {
+		of := make([]uint64, d.Dictionary().Len())
+		hashColumn(d.Dictionary(), seed, of)
+		for i := range into {
+			into[i] = absent
+			if !d.IsNull(i) {
+				into[i] = of[d.GetValueIndex(i)]
+			}
+		}
+		return
+	}
+	one := hasher(a, seed)
+	if a.NullN() == 0 {
+		for i := range into {
+			into[i] = one(i)
+		}
+		return
+	}
+	for i := range into {
+		into[i] = absent
+		if a.IsValid(i) {
+			into[i] = one(i)
+		}
+	}
+}
+
+// hasher returns what hashes a value that is there.
+func hasher(a arrow.Array, seed uint64) func(i int) uint64 {
+	switch a := a.(type) {
+	case *array.Int64:
+		return numbers(a.Int64Values(), seed)
+	case *array.Timestamp:
+		return numbers(a.TimestampValues(), seed)
+	case *array.Time64:
+		return numbers(a.Time64Values(), seed)
+	case *array.Int32:
+		return numbers(a.Int32Values(), seed)
+	case *array.Date32:
+		return numbers(a.Date32Values(), seed)
+	case *array.Float64:
+		return func(i int) uint64 { return mix(floatBits(a.Value(i)) ^ seed) }
+	case *array.Float32:
+		return func(i int) uint64 { return mix(floatBits(float64(a.Value(i))) ^ seed) }
+	case *array.Boolean:
+		return func(i int) uint64 {
+			if a.Value(i) {
+				return mix(seed + 1)
+			}
+			return mix(seed)
+		}
+	case *array.String:
+		return func(i int) uint64 { return xxh3.HashStringSeed(a.Value(i), seed) }
+	case *array.Binary:
+		return func(i int) uint64 { return xxh3.HashSeed(a.Value(i), seed) }
+	case *array.FixedSizeBinary:
+		return func(i int) uint64 { return xxh3.HashSeed(a.Value(i), seed) }
+	case *array.Decimal128:
+		return func(i int) uint64 {
+			var b [16]byte
+			v := a.Value(i)
+			binary.LittleEndian.PutUint64(b[:], v.LowBits())
+			binary.LittleEndian.PutUint64(b[8:], uint64(v.HighBits()))
+			return xxh3.HashSeed(b[:], seed)
+		}
+	}
+	var text []byte
+	return func(i int) uint64 {
+		text = rowtext.AppendJSON(text[:0], a, i)
+		return xxh3.HashSeed(text, seed)
+	}
+}
+
+func numbers[T ~int32 | ~int64](list []T, seed uint64) func(i int) uint64 {
+	return func(i int) uint64 { return mix(uint64(int64(list[i])) ^ seed) }
+}
+
+func floatBits(v float64) uint64 {
+	switch {
+	case v != v:
+		return math.MaxUint64
+	case v == 0:
+		return 0
+	}
+	return math.Float64bits(v)
+}

@@ -1,0 +1,79 @@
+package amend
+
+import (
+	"cmp"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"trevak/internal/expr"
+	"trevak/internal/layout"
+)
+
+// interval is numbers from one to another, both included.
+type interval struct{ low, high uint64 }
+
+// ranges is where the values of a column lie, as numbers that are in the same order: each by itself while they are few, and otherwise
+// neighbours together.
+type ranges struct {
+	single []uint64
+	joined []interval
+}
+
+// mostSingle is how many values are kept by themselves; of more, joinedValues neighbours are taken together.
+const (
+	mostSingle   = 1 << 21
+	joinedValues = 64
+)
+
+// add takes the values of a column. All values of a dictionary are taken for ones that occur.
+func (r *ranges) add(a arrow.Array) {
+	if d, ok := a.(*array.Dictionary); ok {
+		a = d.Dictionary()
+	}
+	bits := layout.OrderedBits(a)
+	for i := range a.Len() {
+		r.single = append(r.single, bits(i))
+	}
+	if len(r.single) < 2*mostSingle {
+		return
+	}
+	if r.single = unique(r.single); len(r.single) > mostSingle {
+		for part := range slices.Chunk(r.single, joinedValues) {
+			r.joined = append(r.joined, interval{part[0], part[len(part)-1]})
+		}
+		r.single = r.single[:0]
+	}
+}
+
+func unique(list []uint64) []uint64 {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// between returns what tells whether a value may lie between two others.
+func (r *ranges) between() func(low, high expr.Value) bool {
+	all := r.joined
+	for _, v := range unique(r.single) {
+		all = append(all, interval{v, v})
+	}
+	slices.SortFunc(all, func(a, b interval) int { return cmp.Compare(a.low, b.low) })
+	merged := all[:0]
+	for _, i := range all {
+		if n := len(merged); n > 0 && i.low <= merged[n-1].high {
+			merged[n-1].high = max(merged[n-1].high, i.high)
+		} else {
+			merged = append(merged, i)
+		}
+	}
+	return func(low, high expr.Value) bool {
+		from, ok := layout.ValueBits(low)
+		to, ok2 := layout.ValueBits(high)
+		if !ok || !ok2 {
+			return true
+		}
+		at, _ := slices.BinarySearchFunc(merged, from, func(i interval, v uint64) int { return cmp.Compare(i.high, v) })
+		return at < len(merged) && merged[at].low <= to
+	}
+}

@@ -1,0 +1,107 @@
+package amend
+
+import (
+	"context"
+	"slices"
+
+	"trevak/internal/scan"
+	"trevak/internal/schema"
+	"trevak/internal/write"
+)
+
+// compared are the columns that an update may change, those first that are likely to tell soonest that it does. Columns that loads fill
+// tell nothing.
+func compared(s schema.Schema, key, keep []int, newest int) (out []int) {
+	for i, f := range s.Fields {
+		own := slices.Contains(write.OwnColumns, f.Name) && f.Name != schema.MisfitColumn
+		if !own && !slices.Contains(key, i) && !slices.Contains(keep, i) {
+			out = append(out, i)
+		}
+	}
+	rank := func(i int) int {
+		switch k := s.Fields[i].Type.Kind; {
+		case i == newest:
+			return 0
+		case k == schema.Timestamp, k == schema.TimestampTz, k == schema.Double, k == schema.Decimal, k == schema.Float:
+			return 1
+		case k == schema.Long, k == schema.Int, k == schema.Date, k == schema.Time:
+			return 2
+		case s.Fields[i].Type.Nested():
+			return 4
+		}
+		return 3
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return rank(a) - rank(b) })
+	return out
+}
+
+// seedOf has equal values of different columns be hashed differently.
+func seedOf(column int) uint64 { return mix(uint64(column) + 1) }
+
+// alike is a row of a file that is, as far as it was looked at, as the row of the load that has its key.
+type alike struct {
+	position int64
+	entry    *entry
+	content  uint64
+}
+
+// same looks through the rows of a file that rows of the load are to take the place of, column by column, for those that have the same
+// values. Of each column only what lies around rows is read that were alike so far.
+func (l *lookup) same(ctx context.Context, task int, k *keys) error {
+	var left []alike
+	for _, m := range l.met[task] {
+		if e := &k.entries[m.entry]; l.outcomes[e.row] == updated && e.met == 1 {
+			left = append(left, alike{position: m.position, entry: e})
+		}
+	}
+	s := clean(l.out.Schema)
+	for j, c := range l.compare {
+		if len(left) == 0 {
+			return nil
+		}
+		var err error
+		if left, err = l.sameIn(ctx, task, s.Fields[c], j, left); err != nil {
+			return err
+		}
+	}
+	for _, a := range left {
+		if a.content == a.entry.content {
+			l.outcomes[a.entry.row] = unchanged
+		}
+	}
+	return nil
+}
+
+// sameIn returns those rows that are alike in a column too.
+func (l *lookup) sameIn(ctx context.Context, task int, f schema.Field, number int, rows []alike) ([]alike, error) {
+	positions := make([]int64, len(rows))
+	for i, a := range rows {
+		positions[i] = a.position
+	}
+	target := scan.Target{Schema: schema.Schema{Fields: []schema.Field{f}, Omission: schema.Omission{OmitRest: true}}}
+	request := scan.Request{Target: target, Positions: positions, Splits: []scan.Split{{Object: task}}}
+	kept, at := rows[:0], 0
+	var values []uint64
+	err := l.rows.Read(ctx, request, func(r *scan.Rows) error {
+		n := int(r.Batch.NumRows())
+		values = append(values[:0], make([]uint64, n)...)
+		hashColumn(r.Batch.Column(0), seedOf(number), values)
+		for i := range n {
+			position := r.Before + r.Rank(i)
+			for at < len(positions) && positions[at] < position {
+				at++
+			}
+			if at == len(positions) || positions[at] != position {
+				continue
+			}
+			a := rows[at]
+			if number < printed && a.entry.prints[number] != byte(values[i]>>56) {
+				continue
+			}
+			a.content += values[i]
+			kept = append(kept, a)
+		}
+		return nil
+	})
+	return kept, err
+}
