@@ -34,8 +34,18 @@ func newKeys(most int) *keys {
 
 // find returns the entry of a key, nil for none.
 func (k *keys) find(key hash) *entry {
-	e, _ := k.number(key)
-	return e
+	if at := key.low & k.bits; k.filter[at/64]&(1<<(at%64)) == 0 {
+		return nil
+	}
+	for at := key.high & k.mask; ; at = (at + 1) & k.mask {
+		n := k.slots[at]
+		if n == 0 {
+			return nil
+		}
+		if e := &k.entries[n-1]; e.key == key {
+			return e
+		}
+	}
 }
 
 // add makes an entry of a record whose key has none.
@@ -50,18 +60,33 @@ func (k *keys) add(r *record, row int64) {
 	k.slots[at] = uint32(len(k.entries))
 }
 
-// number is find, with the number of the entry.
-func (k *keys) number(key hash) (*entry, uint32) {
-	if at := key.low & k.bits; k.filter[at/64]&(1<<(at%64)) == 0 {
-		return nil, 0
+// among finds which of some keys have entries: it appends the places of those to at, and the numbers of their entries to numbers.
+// It goes through all keys one thing after the other, so that the memory which each needs is waited for together.
+func (k *keys) among(list []hash, at, numbers []uint32) ([]uint32, []uint32) {
+	if cap(at) < len(list) {
+		at, numbers = make([]uint32, 0, len(list)), make([]uint32, 0, len(list))
 	}
-	for at := key.high & k.mask; ; at = (at + 1) & k.mask {
-		n := k.slots[at]
-		if n == 0 {
-			return nil, 0
-		}
-		if e := &k.entries[n-1]; e.key == key {
-			return e, n - 1
+	at, numbers = at[:len(list)], numbers[:len(list)]
+	n := 0
+	for i := range list {
+		bit := list[i].low & k.bits
+		at[n] = uint32(i)
+		n += int(k.filter[bit/64] >> (bit % 64) & 1)
+	}
+	for i, place := range at[:n] {
+		numbers[i] = k.slots[list[place].high&k.mask]
+	}
+	found := 0
+	for i, place := range at[:n] {
+		key := list[place]
+		for slot, number := key.high&k.mask, numbers[i]; number != 0; number = k.slots[slot] {
+			if k.entries[number-1].key == key {
+				at[found], numbers[found] = place, number-1
+				found++
+				break
+			}
+			slot = (slot + 1) & k.mask
 		}
 	}
+	return at[:found], numbers[:found]
 }

@@ -47,19 +47,20 @@ func (r *record) read(b []byte) {
 
 // log is the records of a load in their order: the first of them in memory, and what that has no room for on the disk.
 type log struct {
-	most    int // in memory
-	dir     string
-	records []record
-	n       int64
-	file    *storage.Scratch
-	buffer  *bufio.Writer
-	bytes   []byte
+	most   int // in memory
+	dir    string
+	chunks [][]record
+	held   int // in memory
+	n      int64
+	file   *storage.Scratch
+	buffer *bufio.Writer
+	bytes  []byte
 }
 
-func (l *log) add(r record) error {
-	l.n++
-	if len(l.records) < l.most {
-		l.records = append(l.records, r)
+func (l *log) add(list []record) error {
+	l.n += int64(len(list))
+	if l.file == nil && l.held+len(list) <= l.most {
+		l.chunks, l.held = append(l.chunks, list), l.held+len(list)
 		return nil
 	}
 	if l.file == nil {
@@ -69,17 +70,23 @@ func (l *log) add(r record) error {
 		}
 		l.buffer = bufio.NewWriterSize(l.file, 1<<20)
 	}
-	l.bytes = r.append(l.bytes[:0])
-	if _, err := l.buffer.Write(l.bytes); err != nil {
-		return fmt.Errorf("keys that wait cannot be put on the disk: %w", err)
+	for i := range list {
+		l.bytes = list[i].append(l.bytes[:0])
+		if _, err := l.buffer.Write(l.bytes); err != nil {
+			return fmt.Errorf("keys that wait cannot be put on the disk: %w", err)
+		}
 	}
 	return nil
 }
 
 // each hands on all records in their order, with their numbers from 0. It can be called again.
 func (l *log) each(take func(n int64, r *record)) error {
-	for i := range l.records {
-		take(int64(i), &l.records[i])
+	number := int64(0)
+	for _, list := range l.chunks {
+		for i := range list {
+			take(number, &list[i])
+			number++
+		}
 	}
 	if l.file == nil {
 		return nil
@@ -94,12 +101,12 @@ func (l *log) each(take func(n int64, r *record)) error {
 	in := bufio.NewReaderSize(l.file, 1<<20)
 	var r record
 	b := make([]byte, recordBytes)
-	for n := int64(len(l.records)); n < l.n; n++ {
+	for ; number < l.n; number++ {
 		if _, err := io.ReadFull(in, b); err != nil {
 			return fmt.Errorf("keys that wait cannot be read back: %w", err)
 		}
 		r.read(b)
-		take(n, &r)
+		take(number, &r)
 	}
 	return nil
 }
@@ -108,5 +115,5 @@ func (l *log) close() {
 	if l.file != nil {
 		l.file.Close()
 	}
-	l.records, l.file = nil, nil
+	l.chunks, l.file = nil, nil
 }

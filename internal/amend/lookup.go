@@ -1,10 +1,7 @@
 package amend
 
 import (
-	"cmp"
 	"context"
-	"slices"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -29,11 +26,8 @@ type lookup struct {
 	splits []scan.Split
 	bounds []expr.Bound
 	target schema.Schema
-	met    [][]met // by task, in the order of the rows
+	met    [][]met // by split, in the order of the rows
 }
-
-// splitBytes is about how much of a file is read at a time.
-const splitBytes = 32 << 20
 
 // newLookup plans to read the columns of the key where these can hold one.
 func (u *Upsert) newLookup(ctx context.Context) (*lookup, error) {
@@ -57,28 +51,25 @@ func (u *Upsert) newLookup(ctx context.Context) (*lookup, error) {
 			l.tasks = append(l.tasks, t)
 		}
 	}
-	l.met = make([][]met, len(l.tasks))
 	if len(l.tasks) == 0 {
 		return l, nil
 	}
 	if l.rows, err = scan.OfFiles(ctx, u.table, l.tasks); err != nil {
 		return nil, err
 	}
-	l.splits, err = l.rows.Plan(ctx, splitBytes)
+	// Each row group is read by itself.
+	l.splits, err = l.rows.Plan(ctx, 1)
+	l.met = make([][]met, len(l.splits))
 	return l, err
 }
 
 // run looks for some keys, and tells their entries what they met.
 func (l *lookup) run(ctx context.Context, k *keys) error {
-	var mutex sync.Mutex
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(max(1, l.budget.Workers))
-	for _, split := range l.splits {
-		work.Go(func() error {
-			found, err := l.read(ctx, split, k)
-			mutex.Lock()
-			defer mutex.Unlock()
-			l.met[split.Object] = append(l.met[split.Object], found...)
+	for i, split := range l.splits {
+		work.Go(func() (err error) {
+			l.met[i], err = l.read(ctx, split, k)
 			return err
 		})
 	}
@@ -86,7 +77,6 @@ func (l *lookup) run(ctx context.Context, k *keys) error {
 		return err
 	}
 	for _, list := range l.met {
-		slices.SortFunc(list, func(a, b met) int { return cmp.Compare(a.position, b.position) })
 		for _, m := range list {
 			e := &k.entries[m.entry]
 			if e.met++; e.met == 2 {
@@ -105,21 +95,19 @@ func (l *lookup) read(ctx context.Context, split scan.Split, k *keys) (found []m
 		columns[i] = i
 	}
 	var hashes []hash
+	var at, numbers []uint32
 	request := scan.Request{Target: scan.Target{Schema: l.target}, Bounds: l.bounds, Splits: []scan.Split{split}}
 	err = l.rows.Read(ctx, request, func(rows *scan.Rows) error {
 		hashes = keysOf(rows.Batch, columns, hashes)
 		var newest func(int) uint64
-		for i, key := range hashes {
-			e, n := k.number(key)
-			if e == nil {
-				continue
-			}
-			m := met{position: rows.Before + rows.Rank(i), entry: n}
+		at, numbers = k.among(hashes, at, numbers)
+		for i, row := range at {
+			m := met{position: rows.Before + rows.Rank(int(row)), entry: numbers[i]}
 			if l.newest >= 0 {
 				if newest == nil {
 					newest = newestBits(rows.Batch.Column(len(l.key)))
 				}
-				m.newest = newest(i)
+				m.newest = newest(int(row))
 			}
 			found = append(found, m)
 		}
@@ -133,7 +121,7 @@ func (l *lookup) read(ctx context.Context, split scan.Split, k *keys) (found []m
 func (l *lookup) take(ctx context.Context, k *keys) error {
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(max(1, l.budget.Workers))
-	for i := range l.tasks {
+	for i := range l.splits {
 		if len(l.met[i]) > 0 && !l.options.Missing {
 			work.Go(func() error { return l.same(inner, i, k) })
 		}
@@ -142,17 +130,18 @@ func (l *lookup) take(ctx context.Context, k *keys) error {
 		return err
 	}
 	for i, list := range l.met {
+		task := l.splits[i].Object
 		var patched []met
 		for _, m := range list {
 			switch e := &k.entries[m.entry]; l.outcomes[e.row] {
 			case updated:
 				patched = append(patched, m)
-				l.gone.rows[i] = append(l.gone.rows[i], m.position)
+				l.gone.rows[task] = append(l.gone.rows[task], m.position)
 			case deleted:
-				l.gone.rows[i] = append(l.gone.rows[i], m.position)
+				l.gone.rows[task] = append(l.gone.rows[task], m.position)
 			}
 		}
-		if err := l.patches.read(ctx, l.rows, i, patched, func(m met) int64 { return k.entries[m.entry].row }); err != nil {
+		if err := l.patches.read(ctx, l.rows, l.splits[i], patched, func(m met) int64 { return k.entries[m.entry].row }); err != nil {
 			return err
 		}
 		l.met[i] = nil

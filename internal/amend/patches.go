@@ -47,8 +47,8 @@ func newPatches(s schema.Schema, columns []int, o layout.Options) *patches {
 	return p
 }
 
-// read takes the columns of rows of a file, each of which is for a row of the load.
-func (p *patches) read(ctx context.Context, from scan.Source, task int, of []met, row func(met) int64) error {
+// read takes the columns of rows of a split, each of which is for a row of the load.
+func (p *patches) read(ctx context.Context, from scan.Source, split scan.Split, of []met, row func(met) int64) error {
 	if p == nil || len(of) == 0 {
 		return nil
 	}
@@ -56,21 +56,15 @@ func (p *patches) read(ctx context.Context, from scan.Source, task int, of []met
 	for i, m := range of {
 		positions[i] = m.position
 	}
-	request := scan.Request{Target: scan.Target{Schema: p.target}, Positions: positions, Splits: []scan.Split{{Object: task}}}
+	request := scan.Request{Target: scan.Target{Schema: p.target}, Positions: positions, Splits: []scan.Split{split}}
 	at := 0
 	return from.Read(ctx, request, func(r *scan.Rows) error {
 		var kept []int32
 		numbers := array.NewInt64Builder(memory.DefaultAllocator)
-		for i := range int(r.Batch.NumRows()) {
-			position := r.Before + r.Rank(i)
-			for at < len(of) && of[at].position < position {
-				at++
-			}
-			if at < len(of) && of[at].position == position {
-				kept = append(kept, int32(i))
-				numbers.Append(row(of[at]))
-			}
-		}
+		at = each(r, positions, at, func(i, at int) {
+			kept = append(kept, int32(i))
+			numbers.Append(row(of[at]))
+		})
 		if len(kept) == 0 {
 			return nil
 		}

@@ -45,11 +45,11 @@ type alike struct {
 	content  uint64
 }
 
-// same looks through the rows of a file that rows of the load are to take the place of, column by column, for those that have the same
+// same looks through the rows of a split that rows of the load are to take the place of, column by column, for those that have the same
 // values. Of each column only what lies around rows is read that were alike so far.
-func (l *lookup) same(ctx context.Context, task int, k *keys) error {
+func (l *lookup) same(ctx context.Context, split int, k *keys) error {
 	var left []alike
-	for _, m := range l.met[task] {
+	for _, m := range l.met[split] {
 		if e := &k.entries[m.entry]; l.outcomes[e.row] == updated && e.met == 1 {
 			left = append(left, alike{position: m.position, entry: e})
 		}
@@ -60,7 +60,7 @@ func (l *lookup) same(ctx context.Context, task int, k *keys) error {
 			return nil
 		}
 		var err error
-		if left, err = l.sameIn(ctx, task, s.Fields[c], j, left); err != nil {
+		if left, err = l.sameIn(ctx, l.splits[split], s.Fields[c], j, left); err != nil {
 			return err
 		}
 	}
@@ -73,35 +73,53 @@ func (l *lookup) same(ctx context.Context, task int, k *keys) error {
 }
 
 // sameIn returns those rows that are alike in a column too.
-func (l *lookup) sameIn(ctx context.Context, task int, f schema.Field, number int, rows []alike) ([]alike, error) {
+func (l *lookup) sameIn(ctx context.Context, split scan.Split, f schema.Field, number int, rows []alike) ([]alike, error) {
 	positions := make([]int64, len(rows))
 	for i, a := range rows {
 		positions[i] = a.position
 	}
 	target := scan.Target{Schema: schema.Schema{Fields: []schema.Field{f}, Omission: schema.Omission{OmitRest: true}}}
-	request := scan.Request{Target: target, Positions: positions, Splits: []scan.Split{{Object: task}}}
+	request := scan.Request{Target: target, Positions: positions, Splits: []scan.Split{split}}
 	kept, at := rows[:0], 0
-	var values []uint64
 	err := l.rows.Read(ctx, request, func(r *scan.Rows) error {
-		n := int(r.Batch.NumRows())
-		values = append(values[:0], make([]uint64, n)...)
-		hashColumn(r.Batch.Column(0), seedOf(number), values)
-		for i := range n {
-			position := r.Before + r.Rank(i)
-			for at < len(positions) && positions[at] < position {
-				at++
+		values := r.Batch.Column(0)
+		value := hasher(values, seedOf(number))
+		at = each(r, positions, at, func(row, i int) {
+			a, v := rows[i], uint64(absent)
+			if values.IsValid(row) {
+				v = value(row)
 			}
-			if at == len(positions) || positions[at] != position {
-				continue
+			if number >= printed || a.entry.prints[number] == byte(v>>56) {
+				a.content += v
+				kept = append(kept, a)
 			}
-			a := rows[at]
-			if number < printed && a.entry.prints[number] != byte(values[i]>>56) {
-				continue
-			}
-			a.content += values[i]
-			kept = append(kept, a)
-		}
+		})
 		return nil
 	})
 	return kept, err
+}
+
+// each goes through the rows of a batch that have some of the positions, which are in order and looked at from one on, and returns the
+// one to go on with. Every position is visited with its row.
+func each(r *scan.Rows, positions []int64, from int, visit func(row, at int)) int {
+	n := int(r.Batch.NumRows())
+	if n == 0 {
+		return from
+	}
+	for from < len(positions) && positions[from] < r.Before+r.Rank(0) {
+		from++
+	}
+	last := r.Before + r.Rank(n-1)
+	for row := 0; from < len(positions) && positions[from] <= last; from++ {
+		if r.Ranks == nil {
+			row = int(positions[from] - r.Before)
+		}
+		for r.Before+r.Rank(row) < positions[from] {
+			row++
+		}
+		if r.Before+r.Rank(row) == positions[from] {
+			visit(row, from)
+		}
+	}
+	return from
 }

@@ -56,8 +56,7 @@ type Upsert struct {
 	outcomes []outcome
 	gone     *gone
 	patches  *patches
-	keys     []hash
-	values   []uint64
+	digests  []*digest // that are worked on, in order
 }
 
 // outcome is what becomes of a row.
@@ -141,55 +140,87 @@ func (u *Upsert) Coded() (columns, memory bool) {
 	return u.straight && u.mark == nil && len(u.keep) == 0, false
 }
 
-// Write takes rows, which wait until all are there.
+// Write takes rows, which wait until all are there. What is kept of each is worked out side by side.
 func (u *Upsert) Write(ctx context.Context, b arrow.RecordBatch) error {
-	n := int(b.NumRows())
-	if n == 0 {
+	if b.NumRows() == 0 {
 		return nil
 	}
+	d := digest{batch: b, done: make(chan struct{})}
+	go func() {
+		defer close(d.done)
+		d.records, d.err = u.records(b)
+	}()
+	u.digests = append(u.digests, &d)
+	if len(u.digests) < max(2, u.budget.Workers) {
+		return nil
+	}
+	return u.absorb(ctx)
+}
+
+// digest is a batch with what is kept of its rows, once that is done.
+type digest struct {
+	batch   arrow.RecordBatch
+	records []record
+	err     error
+	done    chan struct{}
+}
+
+// absorb takes the first of the batches that are worked on.
+func (u *Upsert) absorb(ctx context.Context) error {
+	d := u.digests[0]
+	u.digests = u.digests[1:]
+	<-d.done
+	if d.err != nil {
+		return d.err
+	}
 	for i, c := range u.key {
+		u.ranges[i].add(d.batch.Column(c))
+	}
+	if err := u.log.add(d.records); err != nil {
+		return err
+	}
+	return u.spool.add(ctx, d.batch)
+}
+
+// records are what is kept of the rows of a batch.
+func (u *Upsert) records(b arrow.RecordBatch) ([]record, error) {
+	n := int(b.NumRows())
+	for _, c := range u.key {
 		if b.Column(c).NullN() > 0 {
-			return fault.New(fault.Schema, "column %q of the key has a null", u.out.Schema.Fields[c].Name).
+			return nil, fault.New(fault.Schema, "column %q of the key has a null", u.out.Schema.Fields[c].Name).
 				Try("this is a fault of the program; nothing was written")
 		}
-		u.ranges[i].add(b.Column(c))
 	}
-	records := make([]record, n)
-	u.keys = keysOf(b, u.key, u.keys)
-	for i := range records {
-		records[i].key = u.keys[i]
+	out := make([]record, n)
+	for i, k := range keysOf(b, u.key, nil) {
+		out[i].key = k
 	}
 	if u.newest >= 0 {
 		newest := newestBits(b.Column(u.newest))
-		for i := range records {
-			records[i].newest = newest(i)
+		for i := range out {
+			out[i].newest = newest(i)
 		}
 	}
 	if u.mark != nil {
 		marked, err := u.mark.Rows(b.Columns(), n)
 		if err != nil {
-			return fault.Wrap(fault.Input, err, "--delete-where")
+			return nil, fault.Wrap(fault.Input, err, "--delete-where")
 		}
 		for _, row := range marked {
-			records[row].mark = true
+			out[row].mark = true
 		}
 	}
-	u.values = append(u.values[:0], make([]uint64, n)...)
+	values := make([]uint64, n)
 	for j, c := range u.compare {
-		hashColumn(b.Column(c), seedOf(j), u.values)
-		for i, v := range u.values {
-			records[i].content += v
+		hashColumn(b.Column(c), seedOf(j), values)
+		for i, v := range values {
+			out[i].content += v
 			if j < printed {
-				records[i].prints[j] = byte(v >> 56)
+				out[i].prints[j] = byte(v >> 56)
 			}
 		}
 	}
-	for _, r := range records {
-		if err := u.log.add(r); err != nil {
-			return err
-		}
-	}
-	return u.spool.add(ctx, b)
+	return out, nil
 }
 
 // newestBits returns what orders values of a column, 0 for null.
@@ -218,6 +249,11 @@ func newestBits(a arrow.Array) func(i int) uint64 {
 // Close finds the rows of the table that have keys of the load, and writes what is to be written.
 func (u *Upsert) Close(ctx context.Context) (write.Stored, error) {
 	var out write.Stored
+	for len(u.digests) > 0 {
+		if err := u.absorb(ctx); err != nil {
+			return out, err
+		}
+	}
 	u.outcomes = make([]outcome, u.log.n)
 	if err := u.settle(ctx); err != nil {
 		return out, err
@@ -383,6 +419,10 @@ func (u *Upsert) emit(ctx context.Context, files *layout.Router) error {
 
 // Abandon gives up what was taken.
 func (u *Upsert) Abandon() {
+	for _, d := range u.digests {
+		<-d.done
+	}
+	u.digests = nil
 	u.spool.close()
 	u.log.close()
 	u.patches.close()

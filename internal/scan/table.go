@@ -236,6 +236,19 @@ type byID struct {
 	fields  []arrow.Field
 	columns []int // of the file, -1 for one that it does not have
 	types   []arrow.DataType
+	// nulls are arrays for columns that are not read, of which batches have slices.
+	nulls []arrow.Array
+}
+
+// null is a column of nulls of one of the table's types.
+func (m *byID) null(column, n int) arrow.Array {
+	if m.nulls == nil {
+		m.nulls = make([]arrow.Array, len(m.types))
+	}
+	if all := m.nulls[column]; all == nil || all.Len() < n {
+		m.nulls[column] = nulls(m.types[column], n)
+	}
+	return array.NewSlice(m.nulls[column], 0, int64(n))
 }
 
 // only makes the columns of the file those that are read of it.
@@ -300,7 +313,7 @@ func (m *byID) batch(b arrow.RecordBatch) arrow.RecordBatch {
 	for i, at := range m.columns {
 		fields[i] = m.fields[i]
 		if at < 0 {
-			columns[i] = nulls(m.types[i], int(b.NumRows()))
+			columns[i] = m.null(i, int(b.NumRows()))
 		} else {
 			columns[i] = b.Column(at)
 			if d := columns[i].Data(); arrow.IsNested(d.DataType().ID()) {
