@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"trevak/internal/amend"
+	"trevak/internal/columnar"
 	"trevak/internal/infer"
 	"trevak/internal/layout"
 	"trevak/internal/load"
@@ -146,6 +147,46 @@ func (m *model) upsert(s step, r row) {
 		}
 	}
 	m.rows = append(m.rows, next)
+}
+
+// deletions are conditions, and what they mean of a row.
+var deletions = []struct {
+	where string
+	holds func(row) bool
+}{
+	{"level < 3", func(r row) bool { return r["level"] != "" && r["level"] < "3" }},
+	{"area = 'Cairn Bay'", func(r row) bool { return r["area"] == "Cairn Bay" }},
+	{"area is null or note = 'fog'", func(r row) bool { return r["area"] == "" || r["note"] == "fog" }},
+	{"id >= 20 and not note = 'calm'", func(r row) bool {
+		id, _ := strconv.Atoi(r["id"])
+		return id >= 20 && r["note"] != "" && r["note"] != "calm"
+	}},
+	{"id between 3 and 6", func(r row) bool { id, _ := strconv.Atoi(r["id"]); return id >= 3 && id <= 6 }},
+}
+
+// deleteSome deletes by a condition, in the table and in the model.
+func deleteSome(t *testing.T, r *rand.Rand, w *table.Warehouse, name table.Name, m *model) {
+	t.Helper()
+	d := deletions[r.Intn(len(deletions))]
+	del := amend.Deletion{Warehouse: w, Table: name, Where: d.where, As: amend.How(r.Intn(3)), Layout: layout.DefaultOptions}
+	del.DryRun = true
+	foreseen, err := amend.Delete(t.Context(), del, run.DefaultBudget())
+	if err != nil {
+		t.Fatal(err)
+	}
+	del.DryRun = false
+	got, err := amend.Delete(t.Context(), del, run.DefaultBudget())
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := len(m.rows)
+	m.rows = slices.DeleteFunc(m.rows, d.holds)
+	if n := int64(before - len(m.rows)); got.Rows != n || foreseen.Rows != n {
+		t.Errorf("%s: %d rows were to go, %d did, and %d were foreseen", d.where, n, got.Rows, foreseen.Rows)
+	}
+	if is, want := read(t, w, name).text(), m.text(); is != want {
+		t.Fatalf("after %s, %+v:\n%s\nwanted:\n%s", d.where, got, is, want)
+	}
 }
 
 // text lists the rows in an order of their own.
@@ -296,6 +337,7 @@ func TestModesAgainstAModel(t *testing.T) {
 					t.Fatal(err)
 				}
 				l := loading(w, name, file, s.Merge)
+				l.Format = []columnar.Format{"", "", columnar.ORC, columnar.Avro}[seed%4]
 				l.Partition, l.Layout.Columnar.RowGroupRows = partition, 3
 				before := m.text()
 				report, err := load.Load(t.Context(), l, run.DefaultBudget())
@@ -308,6 +350,9 @@ func TestModesAgainstAModel(t *testing.T) {
 				}
 				if again, err := load.Load(t.Context(), l, run.DefaultBudget()); err != nil || !again.NothingNew {
 					t.Fatalf("load %d once more: %+v, %v", n, again, err)
+				}
+				if n%4 == 3 {
+					deleteSome(t, r, w, name, m)
 				}
 			}
 		})

@@ -102,6 +102,46 @@ func (b Bound) MayHold(low, high Value, nulls, values bool) bool {
 	return false
 }
 
+// Exact returns the bounds that a condition is the conjunction of; ok is false for one that is more than that, or speaks of parts of
+// columns. One that is always true has none.
+func (e *Expression) Exact() (bounds []Bound, ok bool) {
+	if e.root.constant && e.root.kind == schema.Boolean {
+		v, err := e.root.eval(&rows{n: 1})
+		return nil, err == nil && !v.isNull(0) && v.flags[0]
+	}
+	for _, b := range e.root.bounds {
+		if strings.Contains(b.Column, ".") {
+			return nil, false
+		}
+	}
+	return e.root.bounds, e.root.exact
+}
+
+// Holds reports whether the bound holds for every value from one to another, both included, where nulls and values say whether there
+// are such. Values of another kind than its own it does not judge.
+func (b Bound) Holds(low, high Value, nulls, values bool) bool {
+	switch {
+	case b.Op == IsNull:
+		return !values
+	case b.Op == IsNotNull:
+		return !nulls
+	case nulls || !values:
+		return false
+	}
+	for _, v := range b.Values {
+		down, ok := v.Compare(low)
+		up, ok2 := v.Compare(high)
+		if !ok || !ok2 || v.Kind != low.Kind || v.Kind != high.Kind {
+			continue
+		}
+		if b.Op == Equal && down == 0 && up == 0 || b.Op == Less && up > 0 || b.Op == LessOrEqual && up >= 0 || b.Op == Greater && down < 0 ||
+			b.Op == GreaterOrEqual && down <= 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Compare holds a value against another; ok is false where they cannot be.
 func (v Value) Compare(o Value) (order int, ok bool) {
 	switch {

@@ -9,6 +9,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -21,6 +22,7 @@ import (
 type Expression struct {
 	text string
 	root node
+	used []string
 }
 
 // node is a part of an expression with the kind of its values.
@@ -40,6 +42,8 @@ type node struct {
 	column   string
 	constant bool
 	bounds   []Bound
+	// exact says that the condition is what its bounds say and nothing else.
+	exact bool
 }
 
 // rows is a batch under evaluation.
@@ -96,8 +100,12 @@ func Parse(text string, fields []schema.Field) (*Expression, error) {
 	if root.null {
 		return nil, &Error{Text: text, Offset: root.at, Reason: "NULL alone has no type; write CAST(NULL AS double)", Row: -1}
 	}
-	return &Expression{text, root}, nil
+	slices.Sort(p.used)
+	return &Expression{text, root, slices.Compact(p.used)}, nil
 }
+
+// Columns are the top-level columns that the expression names.
+func (e *Expression) Columns() []string { return e.used }
 
 // Column evaluates the expression for each row of columns, which are in the order of the fields.
 func (e *Expression) Column(columns []arrow.Array, n int) (arrow.Array, error) {
@@ -139,6 +147,9 @@ func (p *parser) column(path []string, at int) node {
 			return p.fail(at, "there is no column %q; %s", strings.Join(path[:depth+1], "."), schema.Choices(name, known))
 		}
 		field = &fields[position]
+		if depth == 0 {
+			p.used = append(p.used, field.Name)
+		}
 		names = append(names, field.Name)
 		positions = append(positions, position)
 		if depth+1 < len(path) && field.Type.Kind != schema.Struct {

@@ -229,6 +229,8 @@ func (p *parser) compare(at int, sign string, a, b node) node {
 	})
 	if left == "" || right == "" {
 		out.bounds = boundOf(sign, left, right, a, b)
+		// Bounds do not tell of what is no number.
+		out.exact = len(out.bounds) == 1 && kind != schema.Double
 	}
 	return out
 }
@@ -255,11 +257,12 @@ func (p *parser) truth(n node) node {
 // that the first does not decide.
 func (p *parser) logic(at int, x, y node, or bool) node {
 	x, y = p.truth(x), p.truth(y)
-	bounds := append(x.bounds[:len(x.bounds):len(x.bounds)], y.bounds...)
+	bounds, exact := append(x.bounds[:len(x.bounds):len(x.bounds)], y.bounds...), x.exact && y.exact
 	if or {
 		bounds = either(x.bounds, y.bounds)
+		exact = exact && bounds != nil
 	}
-	return node{kind: schema.Boolean, at: at, bounds: bounds, eval: func(b *rows) (*vector, error) {
+	return node{kind: schema.Boolean, at: at, bounds: bounds, exact: exact, eval: func(b *rows) (*vector, error) {
 		left, err := x.eval(b)
 		if err != nil {
 			return nil, err
@@ -307,7 +310,7 @@ func isNull(at int, n node, negated bool) node {
 		}
 		bounds = []Bound{{Column: n.column, Op: op}}
 	}
-	return node{kind: schema.Boolean, at: at, bounds: bounds, eval: func(b *rows) (*vector, error) {
+	return node{kind: schema.Boolean, at: at, bounds: bounds, exact: bounds != nil, eval: func(b *rows) (*vector, error) {
 		in, err := n.eval(b)
 		if err != nil {
 			return nil, err

@@ -18,6 +18,7 @@ type parser struct {
 	fields []schema.Field
 	depth  int
 	err    error
+	used   []string // top-level columns
 }
 
 // mostDepth bounds how deep brackets may lie within each other.

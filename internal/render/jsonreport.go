@@ -138,8 +138,8 @@ func reportOf(r *write.Report) reportJSON {
 		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten,
 		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
 		Merged: mergedOf(r.Merged),
-		Left:  orEmpty(r.Left),
-		Alike: []alikeJSON{}, Drift: driftsJSON(r.Drift),
+		Left:   orEmpty(r.Left),
+		Alike:  []alikeJSON{}, Drift: driftsJSON(r.Drift),
 		Alignment: []alignedJSON{}, Renamed: []renamedJSON{}, NullTokens: []tokensJSON{}, NoType: orEmpty(r.NoType),
 		Reasons: reasonsJSON(r.Reasons), Quarantine: orNull(r.Quarantine), Unsure: unsure(r.Unsure), LinesAbove: []aboveJSON{},
 		EmptyObjects: r.EmptyFiles, HiddenObjects: r.HiddenFiles, PassedOver: passedOver(r.PassedOver), Split: []reportJSON{}}

@@ -52,12 +52,12 @@ func madeWay(r *write.Report) string {
 	if m.Outcome.Rows == 0 {
 		return ""
 	}
-	return outcomeText(m.Outcome)
+	return Count(int(m.Outcome.Rows), "row", "rows") + " of the table: " + outcomeText(m.Outcome)
 }
 
-// outcomeText tells what taking rows out of a table came to.
+// outcomeText tells what became of the files that rows were taken out of.
 func outcomeText(o write.Outcome) string {
-	parts := []string{Count(int(o.Rows), "row", "rows") + " of the table"}
+	var parts []string
 	if o.Dropped > 0 {
 		parts = append(parts, Count(o.Dropped, "file", "files")+" dropped as a whole")
 	}

@@ -96,6 +96,27 @@ func MayHold(bounds []expr.Bound, fields []schema.Field, f table.File) bool {
 	return true
 }
 
+// Holds asks the bounds of a data file in a table's manifest whether all of some bounds hold for every row of it.
+func Holds(bounds []expr.Bound, fields []schema.Field, f table.File) bool {
+	for _, b := range bounds {
+		field := fieldOf(fields, b.Column)
+		if field == nil {
+			return false
+		}
+		values, counted := f.Values[field.ID]
+		nulls, nullsCounted := f.Nulls[field.ID]
+		if !counted || !nullsCounted || values != f.Rows {
+			return false
+		}
+		low, ok := singleValue(field.Type, f.Lower[field.ID])
+		high, ok2 := singleValue(field.Type, f.Upper[field.ID])
+		if !b.Unvalued() && (!ok || !ok2) || !b.Holds(low, high, nulls > 0, nulls < values) {
+			return false
+		}
+	}
+	return true
+}
+
 // fieldOf finds a field by its path; those of lists and maps have none.
 func fieldOf(fields []schema.Field, path string) *schema.Field {
 	name, rest, nested := strings.Cut(path, ".")

@@ -39,6 +39,21 @@ func (f File) Deletes() bool { return f.entry.ContentType() != iceberg.EntryCont
 // Partition tells the partition of the file from all others, of other partitionings too.
 func (f File) Partition() string { return partitionKey(f.entry) }
 
+// PartitionText writes the partition of a file for people, a part for each field, or "" without any.
+func (t *Table) PartitionText(f File) string {
+	spec := t.table.Metadata().PartitionSpecByID(int(f.entry.SpecID()))
+	if spec == nil {
+		return ""
+	}
+	values, parts := f.entry.Partition(), []string{}
+	for _, field := range spec.Fields() {
+		if _, void := field.Transform.(iceberg.VoidTransform); !void {
+			parts = append(parts, field.Name+"="+field.Transform.ToHumanStr(values[field.FieldID]))
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
 // OfSpec reports whether the file is of the partitioning that the table has now.
 func (t *Table) OfSpec(f File) bool {
 	spec := t.table.Spec()
