@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"trevak/internal/expr"
 	"trevak/internal/fault"
@@ -156,42 +153,16 @@ func (d Deletion) find(ctx context.Context, t *table.Table, where *expr.Expressi
 	for i := range whole {
 		g.whole[len(tasks)+i] = true
 	}
-	if len(tasks) == 0 {
-		return g, nil
-	}
-	from, err := scan.OfFiles(ctx, t, tasks)
-	if err != nil {
-		return nil, err
-	}
-	splits, err := from.Plan(ctx, 1)
-	if err != nil {
-		return nil, err
-	}
 	target := scan.Target{Schema: schema.Schema{Fields: fields, Omission: schema.Omission{OmitRest: true}}}
 	if len(fields) == 0 {
 		// A condition without columns still has rows to be counted.
 		target.Schema.Fields = clean(t.Schema).Fields[:1]
 	}
-	var mutex sync.Mutex
-	work, ctx := errgroup.WithContext(ctx)
-	work.SetLimit(max(1, b.Workers))
-	for _, split := range splits {
-		work.Go(func() error {
-			var found []int64
-			request := scan.Request{Target: target, Where: where, Splits: []scan.Split{split}}
-			err := from.Read(ctx, request, func(r *scan.Rows) error {
-				for i := range int(r.Batch.NumRows()) {
-					found = append(found, r.Before+r.Rank(i))
-				}
-				return nil
-			})
-			mutex.Lock()
-			defer mutex.Unlock()
-			g.rows[split.Object] = append(g.rows[split.Object], found...)
-			return err
-		})
-	}
-	return g, work.Wait()
+	return g, g.search(ctx, scan.Request{Target: target, Where: where}, b, func(r *scan.Rows, take func(row int)) {
+		for i := range int(r.Batch.NumRows()) {
+			take(i)
+		}
+	})
 }
 
 // byPartition counts the rows that go by partition.
@@ -230,29 +201,20 @@ func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *De
 	options := d.Layout
 	options.Sort, options.Columnar.Format, options.Columnar.Workers = t.Sort, t.Format, b.Workers
 	options.Columnar.Counts = true
-	o := &write.Output{Schema: t.Schema, Spec: t.Spec, Options: options, Create: a.CreateFile}
-	files := layout.NewRouter(o.Schema, o.Spec, o.Options, o.Create)
-	defer files.Abandon()
-	var added []layout.DataFile
-	err = g.rewrite(ctx, o, files.Write)
+	o := &write.Output{Schema: t.Schema, Spec: t.Spec, Options: options, Create: a.CreateFile, Origins: true}
+	taken, err := g.write(ctx, o)
 	if err == nil {
-		added, err = files.Close(ctx)
-	}
-	if err == nil {
-		a.Deletes, err = g.deleteFiles(ctx, o)
-	}
-	if err == nil {
-		a.Remove, a.Exact, a.Operation = g.removed(), true, "delete"
+		a.Deletes, a.Remove, a.Exact, a.Operation = taken.Deletes, taken.Remove, true, "delete"
 		var s table.Snapshot
-		s, err = a.Commit(ctx, added)
+		s, err = a.Commit(ctx, taken.Files)
 		out.SnapshotID = s.ID
 	}
 	if err != nil {
 		a.Rollback()
 		return err
 	}
-	out.Outcome = g.outcome
-	for _, f := range added {
+	out.Outcome = taken.Outcome
+	for _, f := range taken.Files {
 		out.BytesWritten += f.Summary.Bytes
 	}
 	for _, f := range a.Deletes {

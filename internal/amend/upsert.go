@@ -263,7 +263,7 @@ func (u *Upsert) Close(ctx context.Context) (write.Stored, error) {
 		return out, fault.New(fault.Storage, "%d rows were held against the table, but %d are accounted for", u.log.n, u.Counts.All()).
 			Try("this is a fault of the program; nothing was committed")
 	}
-	files := layout.NewRouter(u.out.Schema, u.out.Spec, u.out.Options, u.out.Create)
+	files := layout.NewRouter(u.out.Stored(), u.out.Spec, u.out.Options, u.out.Create)
 	defer files.Abandon()
 	if u.gone != nil {
 		err := u.gone.settle(ctx, u.options.As, u.Counts.Inserted+u.Counts.Updated)

@@ -27,7 +27,6 @@ func TestEveryKindOfErrorIsTold(t *testing.T) {
 			"ask the sender for the column, or make it optional with: trevak alter ops.r --optional depth_m"},
 		{fault.Storage, "preview ./nowhere/r.csv", 1,
 			`there is no file or folder "./nowhere/r.csv"; the folder "nowhere" does not exist either; check the path`},
-		{fault.Conflict, "load n.ndjson --into ops.x --split readings=ops.y", 1, "these records and their lists are in the tables already"},
 	} {
 		args := append(strings.Fields(test.args), "-o", "json")
 		r := trevak(t, args...)

@@ -11,6 +11,57 @@ import (
 	"trevak/internal/testfolder"
 )
 
+// csvOf is the rows of a table as delimited text.
+func csvOf(t *testing.T, name string) string {
+	t.Helper()
+	return must(t, []string{"convert", name, "--to", "-", "--format", "csv"}, "").out
+}
+
+// TestChangedObjects has objects that have changed take the place of their rows, and goes on with those that have grown.
+func TestChangedObjects(t *testing.T) {
+	testfolder.Make(t, map[string]string{"1.csv": "id,v\n1,a\n2,b\n", "2.csv": "id,v\n3,c\n4,d\n", "3.ndjson": "{\"id\":7,\"v\":\"x\"}\n"})
+	load := []string{"load", "1.csv", "2.csv", "--into", "ops.t", "--sort", "v desc", "--lineage"}
+	must(t, load, "4 read")
+	keep(t, "2.csv", "id,v\n3,cc\n")
+	refused(t, 3, load, "2.csv: was loaded into ops.t at ")
+	before := listing(t, "warehouse")
+	must(t, append(load, "--changed", "replace", "--dry-run"), "2 rows of the table")
+	if listing(t, "warehouse") != before {
+		t.Error("a dry run changed something")
+	}
+	must(t, append(load, "--changed", "replace"), "1 known, 0 new, 1 changed", "2 rows of the table")
+	rows := func(want string) {
+		t.Helper()
+		if got := must(t, []string{"convert", "ops.t", "--to", "-", "--format", "csv", "--only", "id,v,_lineage_row"}, "").out; got != want {
+			t.Errorf("rows:\n%s", got)
+		}
+	}
+	rows("id,v,_lineage_row\n3,cc,1\n2,b,2\n1,a,1\n")
+	must(t, append(load, "--changed", "replace"), "nothing new")
+	keep(t, "2.csv", "id,v\n3,cc\n5,e\n\"6\",\"f\ng\"\n")
+	must(t, append(load, "--changed", "grown"), "2 read = 2 written")
+	keep(t, "2.csv", "id,v\n3,cc\n5,e\n\"6\",\"f\ng\"\n7,h\nbad,line,of,fields\n")
+	refused(t, 3, append(load, "--changed", "grown"), "2.csv:7: the record has 4 fields")
+	keep(t, "2.csv", "id,v\n3,cc\n5,e\n\"6\",\"f\ng\"\n7,h")
+	must(t, append(load, "--changed", "grown"), "1 read = 1 written")
+	keep(t, "2.csv", "id,v\n3,cc\n5,e\n\"6\",\"f\ng\"\n7,h\n8,i\n")
+	must(t, append(load, "--changed", "grown"), "1 read = 1 written")
+	must(t, load, "nothing new")
+	if n := rowsOf(t, "ops.t"); n != 7 {
+		t.Errorf("%d rows", n)
+	}
+	keep(t, "2.csv", "id,v\n9,cc\n5,e\n\"6\",\"f\ng\"\n7,h\n8,i\n9,j\n")
+	refused(t, 3, append(load, "--changed", "grown"), "what it had is not as it was")
+	must(t, append(load, "--changed", "replace"), "5 rows of the table") // of all loads that took the file in
+	if got := csvOf(t, "ops.t"); strings.Count(got, "\n") != 10 || !strings.Contains(got, "9,j") {
+		t.Errorf("rows:\n%s", got)
+	}
+	must(t, []string{"load", "3.ndjson", "--into", "ops.n"}, "1 read")
+	keep(t, "3.ndjson", "{\"id\":7,\"v\":\"x\"}\n{\"id\":8}\n")
+	must(t, []string{"load", "3.ndjson", "--into", "ops.n", "--changed", "grown"}, "1 read = 1 written")
+	refused(t, 2, []string{"load", "3.ndjson", "--into", "ops.n", "--changed", "grown", "--mode", "upsert", "--key", "id"}, "a key decides")
+}
+
 // rowsOf counts the rows of a table.
 func rowsOf(t *testing.T, name string) int {
 	t.Helper()

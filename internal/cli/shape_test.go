@@ -220,7 +220,7 @@ func TestListsIntoTables(t *testing.T) {
 	must(t, []string{"preview", "ops.readings"}, "_position", "12.25", "1.ndjson:3")
 	must(t, []string{"preview", "ops.crew"}, "Cy")
 	before := listing(t, "warehouse")
-	refused(t, 1, append([]string{"load", "1.ndjson"}, split...), "are in the tables already")
+	must(t, append([]string{"load", "1.ndjson"}, split...), "nothing new")
 	if listing(t, "warehouse") != before {
 		t.Error("a load that was there already changed something")
 	}
@@ -234,6 +234,11 @@ func TestListsIntoTables(t *testing.T) {
 	must(t, []string{"tables"}, "ops.visits       3", "ops.readings     3", "ops.crew         3")
 	must(t, append([]string{"load", "2.ndjson"}, split...), "added", "unfit", "value")
 	must(t, []string{"tables"}, "ops.visits       4", "ops.readings     5", "ops.crew         3")
+	// What was loaded without its lists has these alone added by a load that splits them off.
+	must(t, []string{"load", "1.ndjson", "--into", "ops.whole", "--drop", "readings,crew"}, "ops.whole (new table)")
+	must(t, []string{"load", "1.ndjson", "2.ndjson", "--into", "ops.whole", "--split", "readings=ops.parts"}, "1 known, 1 new, 0 changed",
+		"ops.parts (new table)")
+	must(t, []string{"tables"}, "ops.whole        4", "ops.parts        5")
 
 	must(t, []string{"load", "1.ndjson", "--into", "ops.keyed", "--key", "id", "--split", "readings=ops.keyed_readings", "--nested",
 		"flatten"}, "those kept made 3 rows")

@@ -32,6 +32,9 @@ type Entry struct {
 	Hash     string
 	// Records were read of the object, Rows came of them, and the others went to the quarantine, or were filtered out.
 	Records, Rows, Quarantined, Filtered int64
+	// Before is how many records former loads had read of the object, where the load went on behind them. Origin is the number that
+	// rows of the load have which came of the object; 0 for one that gave them none.
+	Before, Origin int64
 	// Load is the id of the commit that took the object in, which the table's snapshots name, and At when that was.
 	Load string
 	At   time.Time
@@ -44,7 +47,8 @@ var columns = func() schema.Schema {
 		kind schema.Kind
 	}{{"uri", schema.String}, {"size_bytes", schema.Long}, {"modified_at", schema.TimestampTz}, {"version", schema.String},
 		{"hash", schema.String}, {"records_read", schema.Long}, {"rows_written", schema.Long}, {"records_quarantined", schema.Long},
-		{"records_filtered", schema.Long}, {"load_id", schema.String}, {"loaded_at", schema.TimestampTz}}
+		{"records_filtered", schema.Long}, {"load_id", schema.String}, {"loaded_at", schema.TimestampTz},
+		{"records_before", schema.Long}, {"origin", schema.Long}}
 	var s schema.Schema
 	for _, k := range kinds {
 		s.Fields = append(s.Fields, schema.Field{Name: k.name, Type: schema.Type{Kind: k.kind}, Required: true})
@@ -110,6 +114,9 @@ func Write(ctx context.Context, s storage.Store, folder, load string, entries []
 	return name, nil
 }
 
+// leastColumns are those that every segment has.
+const leastColumns = 11
+
 // batchEntries is how many entries are written at a time.
 const batchEntries = 64 << 10
 
@@ -136,7 +143,8 @@ func batchOf(entries []Entry) arrow.RecordBatch {
 	b := array.NewRecordBuilder(memory.DefaultAllocator, columns.Arrow())
 	defer b.Release()
 	for _, e := range entries {
-		for i, v := range []any{e.URI, e.Size, e.Modified, e.Version, e.Hash, e.Records, e.Rows, e.Quarantined, e.Filtered, e.Load, e.At} {
+		for i, v := range []any{e.URI, e.Size, e.Modified, e.Version, e.Hash, e.Records, e.Rows, e.Quarantined, e.Filtered, e.Load, e.At,
+			e.Before, e.Origin} {
 			switch v := v.(type) {
 			case string:
 				b.Field(i).(*array.StringBuilder).Append(v)
@@ -158,18 +166,23 @@ func Read(ctx context.Context, s storage.Store, folder, name string, visit func(
 	}
 	defer file.Close()
 	return file.Batches(ctx, func(b arrow.RecordBatch) error {
-		if int(b.NumCols()) < len(columns.Fields) {
+		if int(b.NumCols()) < leastColumns {
 			return fault.New(fault.Storage, "the ledger cannot be read: %s has %d columns", name, b.NumCols())
 		}
 		text := func(c, row int) string { return b.Column(c).(*array.String).Value(row) }
-		number := func(c, row int) int64 { return b.Column(c).(*array.Int64).Value(row) }
+		number := func(c, row int) int64 {
+			if c >= int(b.NumCols()) {
+				return 0
+			}
+			return b.Column(c).(*array.Int64).Value(row)
+		}
 		at := func(c, row int) time.Time {
 			return time.UnixMicro(int64(b.Column(c).(*array.Timestamp).Value(row))).UTC()
 		}
 		for row := range int(b.NumRows()) {
 			e := Entry{URI: text(0, row), Size: number(1, row), Modified: at(2, row), Version: text(3, row), Hash: text(4, row),
 				Records: number(5, row), Rows: number(6, row), Quarantined: number(7, row), Filtered: number(8, row), Load: text(9, row),
-				At: at(10, row)}
+				At: at(10, row), Before: number(11, row), Origin: number(12, row)}
 			if err := visit(e); err != nil {
 				return err
 			}

@@ -159,7 +159,7 @@ func (l *appending) prepare() (write.Output, error) {
 	options := l.Layout
 	options.Sort = l.table.Sort
 	out := write.Output{Spec: l.table.Spec, Options: options, Fixed: true, Style: l.Corrections.Names, Stop: l.Drift == Stop,
-		Extras: l.added, Hashes: true, Dry: l.DryRun}
+		Extras: l.added, Hashes: true, Origins: true, Origin: l.origin, Dry: l.DryRun}
 	s.Walk(func(_ string, f *schema.Field) { f.Held, f.Widens = true, l.Drift == Grow })
 	for i := range s.Fields {
 		f := &s.Fields[i]

@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"slices"
 	"time"
 
@@ -13,27 +14,6 @@ import (
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
-
-// Changed says what becomes of an object that was taken in before and is another now: the load is refused, or the object is taken in
-// again as it is.
-type Changed uint8
-
-// ChangedByMode refuses where rows are appended, and takes the objects in where a key or a replacement decides.
-const (
-	ChangedByMode Changed = iota
-	ChangedRefuse
-	ChangedAppend
-)
-
-var changedNames = [...]string{"", "refuse", "append"}
-
-// ParseChanged reads refuse or append, empty for what is usual in a mode.
-func ParseChanged(text string) (Changed, error) {
-	if i := slices.Index(changedNames[:], text); i >= 0 {
-		return Changed(i), nil
-	}
-	return 0, fault.Unknown("changed", text, changedNames[1:]...)
-}
 
 // standardInput is the URI of what is known by its content alone.
 const standardInput = "-"
@@ -62,23 +42,41 @@ func (c *canonical) of(s storage.Store, uri string) string {
 	return storage.Shown(storage.Join(folder, storage.Base(uri)))
 }
 
-// passOverKnown has files that the table has taken in, and that have their size and time of change still, passed over before they are
-// opened.
+// passOverKnown has files that the table, or each of the tables, has taken in, and that have their size and time of change still, passed
+// over before they are opened.
 func (l *Request) passOverKnown(ctx context.Context) error {
-	t, err := l.Warehouse.Load(ctx, l.Into)
-	if err != nil {
-		return err
+	var all []*ledgered
+	for _, name := range l.tables() {
+		t, err := l.Warehouse.Load(ctx, name)
+		if err != nil {
+			return err
+		}
+		k, err := readLedger(ctx, t, nil)
+		if err != nil || len(k.segments) == 0 {
+			return err
+		}
+		all = append(all, k)
 	}
-	k, err := readLedger(ctx, t, nil)
-	if err != nil || len(k.segments) == 0 {
-		return err
-	}
-	l.ledger = k
+	l.ledger = all[0]
 	l.Known = func(o storage.Object) bool {
-		was, ok := k.byURI[k.names.of(l.Store, o.URI)]
-		return ok && was.Size == o.Size && !o.Modified.IsZero() && was.Modified.Equal(o.Modified.Truncate(time.Microsecond))
+		for _, k := range all {
+			was, ok := k.byURI[k.names.of(l.Store, o.URI)]
+			if !ok || was.Size != o.Size || o.Modified.IsZero() || !was.Modified.Equal(o.Modified.Truncate(time.Microsecond)) {
+				return false
+			}
+		}
+		return true
 	}
 	return nil
+}
+
+// tables are those that the load goes to.
+func (l *Request) tables() []table.Name {
+	out := []table.Name{l.Into}
+	for _, s := range l.Splits {
+		out = append(out, s.Into)
+	}
+	return out
 }
 
 // readLedger reads the ledger of a table, nil for none, unless what was read of it last is what it is still.
@@ -191,11 +189,10 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 		case state == knownObject:
 			counts.Known++
 			continue
-		case state == changedObject && l.refuses():
-			return k, counts, false, fault.New(fault.Input, "was loaded into %s at %s, when it had %d bytes, and has changed since", t.Name,
-				was.At.Format(time.RFC3339), was.Size).In(o.Location).
-				Try("leave it out; or take it in again as it is, beside the rows that came of it, with --changed append")
 		case state == changedObject:
+			if err := l.changed(ctx, o, was); err != nil {
+				return k, counts, false, err
+			}
 			counts.Changed++
 		default:
 			counts.New++
@@ -208,11 +205,6 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 
 // wholly reports whether the table is to have nothing but what this load takes in.
 func (l Request) wholly() bool { return l.Mode == Replace && !l.Touching }
-
-// refuses reports whether objects that have changed are refused: where rows are appended, and where nothing else is said.
-func (l Request) refuses() bool {
-	return l.Changed == ChangedRefuse || l.Changed == ChangedByMode && l.Mode == Append
-}
 
 // onlyThese reports whether the table has taken in some objects as they are, and nothing else, and was not changed since.
 func (k *ledgered) onlyThese(ctx context.Context, t *table.Table, objects []locate.Object) (bool, error) {
@@ -230,6 +222,24 @@ func (k *ledgered) onlyThese(ctx context.Context, t *table.Table, objects []loca
 		}
 	}
 	return true, nil
+}
+
+// mostOrigin is below which the numbers of origins are, so that every program takes them as they are.
+const mostOrigin = 1 << 52
+
+// freshOrigin is the first of so many numbers of origins that no object has yet.
+func (k *ledgered) freshOrigin(objects int) int64 {
+	for {
+		first, taken := 1+rand.Int64N(mostOrigin), false
+		if k != nil {
+			for _, e := range k.byURI {
+				taken = taken || e.Origin >= first && e.Origin < first+int64(objects)
+			}
+		}
+		if !taken {
+			return first
+		}
+	}
 }
 
 // suits makes the checks of a load that need no row, where there is none to be loaded.
@@ -255,7 +265,8 @@ func (w *pending) entries(at time.Time) []ledger.Entry {
 	for i, o := range w.report.Objects {
 		in := w.data.Inputs[i]
 		out[i] = ledger.Entry{URI: uriOf(in.Object), Size: o.Bytes, Modified: in.Modified, Hash: o.Hash, Records: o.RecordsRead,
-			Rows: o.RowsWritten, Quarantined: o.RecordsQuarantined, Filtered: o.RecordsFiltered, At: at}
+			Rows: o.RowsWritten, Quarantined: o.RecordsQuarantined, Filtered: o.RecordsFiltered, At: at,
+			Before: o.RecordsBefore, Origin: w.origin + int64(i)}
 	}
 	return out
 }

@@ -48,16 +48,23 @@ type Request struct {
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
 
+	// origin is the number that rows get which come of the first object, and replaced are objects, by what they are known by, whose former
+	// rows are to go.
+	origin   int64
+	replaced []string
 	// ledger is what the table's ledger knew when it was read last, nil before.
 	ledger *ledgered
 }
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
-	if err := l.Merge.check(); err != nil {
+	if err := l.Merge.check(l.Splits); err != nil {
 		return nil, err
 	}
-	if !l.Again && len(l.Splits) == 0 && !l.wholly() {
+	if err := l.suitsChanged(); err != nil {
+		return nil, err
+	}
+	if !l.Again && !l.wholly() {
 		if err := l.passOverKnown(ctx); err != nil {
 			return nil, err
 		}
@@ -178,6 +185,8 @@ type pending struct {
 	known   *ledgered
 	counts  write.Known
 	again   bool
+	none    bool // nothing is to be taken in
+	origin  int64
 	anew    bool   // the table has nothing but this load
 	segment string // of the ledger, once it is written
 }
@@ -188,7 +197,7 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
 		return w, err
 	}
-	if !l.Again && len(l.Shape.Without) == 0 && l.Shape.Child.List == "" {
+	if !l.Again {
 		var none bool
 		if w.known, w.counts, none, err = l.onlyNew(ctx, w.existing); err != nil {
 			return w, err
@@ -203,7 +212,12 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	if w.data, err = infer.Survey(ctx, &l.Reading, b); err != nil {
 		return w, err
 	}
+	l.origin = w.known.freshOrigin(len(w.data.Inputs))
+	w.origin = l.origin
 	if err = w.data.ForeseeRows(ctx, l.Reading, b); err != nil {
+		return w, err
+	}
+	if err = w.grownAsLines(l); err != nil {
 		return w, err
 	}
 	if err = l.Warehouse.MayWrite(ctx, l.Into, w.existing); err != nil {
@@ -230,10 +244,12 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	report := done.Report
 	w.report, w.files = report, done.Files
 	report.Table, report.Created, report.Known = l.Into.String(), w.load.Creates, w.counts
-	w.alike()
-	if len(l.Shape.Without) == 0 && l.Shape.Child.List == "" {
-		w.load.Ledger = w.record
+	if err = l.swap(ctx, &w, &done.Output, b); err != nil {
+		w.load.Rollback()
+		return w, err
 	}
+	w.alike()
+	w.load.Ledger = w.record
 	if err := w.data.MustGive(report.RecordsRead); err != nil {
 		w.load.Rollback()
 		return w, err
@@ -327,7 +343,8 @@ func (l Request) firstOutput(s schema.Schema) (*table.Append, write.Prepared, er
 	if err != nil {
 		return nil, none, err
 	}
-	out := write.Output{Schema: load.Schema, Spec: load.Spec, Options: options, Create: l.place(load), Hashes: true, Dry: l.DryRun}
+	out := write.Output{Schema: load.Schema, Spec: load.Spec, Options: options, Create: l.place(load), Hashes: true,
+		Origins: true, Origin: l.origin, Dry: l.DryRun}
 	return load, write.Prepared{Output: out, Undo: load.Rollback}, nil
 }
 

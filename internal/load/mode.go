@@ -55,8 +55,23 @@ type Merge struct {
 	As                    amend.How
 }
 
+// suitsChanged refuses ways of taking changed objects in that leave open which rows hold.
+func (l Request) suitsChanged() error {
+	if l.Mode != Append && (l.Changed == ChangedReplace || l.Changed == ChangedGrown) {
+		return fault.New(fault.Usage, "--changed %s has no effect in the mode %s, in which %s", changedNames[l.Changed], l.Mode,
+			map[Mode]string{Replace: "the rows of the load take the place of the table's", Upsert: "a key decides",
+				Missing: "a key decides"}[l.Mode]).
+			Try("leave it out: what has changed is taken in")
+	}
+	return nil
+}
+
 // check refuses what has no effect with a mode.
-func (m Merge) check() error {
+func (m Merge) check(splits []Split) error {
+	if len(splits) > 0 && m.Mode.byKey() {
+		return fault.New(fault.Usage, "--split has no effect in the mode %s: which elements a list had before is not known", m.Mode).
+			Try("load records and lists with --mode append or replace, or keep the lists within the records")
+	}
 	for _, f := range []struct {
 		name string
 		set  bool

@@ -2,16 +2,14 @@ package load
 
 import (
 	"context"
-	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
-	"strings"
-
-	"github.com/zeebo/xxh3"
 
 	"trevak/internal/fault"
 	"trevak/internal/run"
 	"trevak/internal/shape"
+	"trevak/internal/source"
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
@@ -22,8 +20,8 @@ type Split struct {
 	Into table.Name
 }
 
-// split loads records into one table and their lists into others. The files of all are written before the first commit. When a
-// later commit fails, the same load done again makes the commits that are missing.
+// split loads records into one table and their lists into others. The files of all are written before the first commit. Each table
+// has the objects in its own ledger, so that a load which ended between two commits is completed when it is done again.
 func (l Request) split(ctx context.Context, b run.Budget) (*write.Report, error) {
 	parts, err := l.parts()
 	if err != nil {
@@ -35,31 +33,45 @@ func (l Request) split(ctx context.Context, b run.Budget) (*write.Report, error)
 			w.load.Rollback()
 		}
 	}
+	nothing := true
 	for _, part := range parts {
 		w, err := part.write(ctx, b)
+		if w.none = errors.Is(err, errNothingNew); w.none {
+			w.report, err = part.nothingNew(w.counts), nil
+		}
 		if err != nil {
 			rollback()
 			return nil, err
 		}
+		nothing = nothing && w.none
 		all = append(all, &w)
 	}
 	report := all[0].report
 	for i, w := range all[1:] {
 		report.Split = append(report.Split, w.report)
-		if w.report.RowsWritten != report.Elements[i] {
+		if w.tookAs(all[0]) && w.report.RowsWritten != report.Elements[i] {
 			rollback()
 			return nil, fault.New(fault.Storage, "the lists %s have %d elements, but %d rows were written of them", l.Splits[i].List,
 				report.Elements[i], w.report.RowsWritten).
 				Try("this is a fault of the program; nothing was committed")
 		}
 	}
+	for _, w := range all {
+		if w.none && !nothing {
+			w.report.NothingNew, w.report.Completed = false, true
+		}
+	}
 	if l.DryRun {
 		return report, nil
 	}
-	if err := l.commitAll(ctx, b, all); err != nil {
-		return nil, err
-	}
-	return report, nil
+	return report, l.commitAll(ctx, b, all)
+}
+
+// tookAs reports whether a load takes the same objects in as another.
+func (w *pending) tookAs(other *pending) bool {
+	return !w.none && !other.none && slices.EqualFunc(w.data.Inputs, other.data.Inputs, func(a, b source.Input) bool {
+		return a.Location == b.Location
+	})
 }
 
 // parts are the loads into each table, that of the records first.
@@ -87,41 +99,24 @@ func (l Request) parts() ([]Request, error) {
 	return append([]Request{whole}, children...), nil
 }
 
-// commitAll commits to each table, unless the same load did so before and could not be finished.
+// commitAll commits to each table that took something in.
 func (l Request) commitAll(ctx context.Context, b run.Budget, all []*pending) error {
-	id := l.splitID(all)
-	there := make([]table.Snapshot, len(all))
-	done := make([]bool, len(all))
+	committed := false
 	for i, w := range all {
-		if w.existing != nil {
-			there[i], done[i] = w.existing.Split(id)
-		}
-	}
-	if !slices.Contains(done, false) {
-		for _, w := range all {
-			w.load.Rollback()
-		}
-		return fault.New(fault.Conflict, "these records and their lists are in the tables already, since snapshot %d of %s", there[0].ID,
-			l.Into).Try("load other files; nothing was written")
-	}
-	for i, w := range all {
-		if done[i] {
-			w.load.Rollback()
-			w.report.SnapshotID, w.report.Completed = there[i].ID, true
+		if w.none {
 			continue
 		}
-		w.load.SplitID = id
 		report := w.report
 		if err := w.commit(ctx, b); err != nil {
 			for _, later := range all[i+1:] {
 				later.load.Rollback()
 			}
-			if i > 0 {
+			if committed {
 				return &PartlyError{l.Into, err}
 			}
 			return err
 		}
-		w.report = report
+		w.report, committed = report, true
 	}
 	return nil
 }
@@ -139,14 +134,3 @@ func (e *PartlyError) Error() string {
 
 // Unwrap returns why it ended.
 func (e *PartlyError) Unwrap() error { return e.Cause }
-
-// splitID tells the load of these objects into these tables from all others, whenever it is done.
-func (l Request) splitID(all []*pending) string {
-	var text strings.Builder
-	for i, o := range all[0].report.Objects {
-		fmt.Fprintf(&text, "%s %s\n", all[0].data.Inputs[i].Canonical(), o.Hash)
-	}
-	fmt.Fprintf(&text, "%s %v %+v", l.Into, l.Splits, l.Shape)
-	sum := xxh3.HashString128(text.String()).Bytes()
-	return hex.EncodeToString(sum[:])
-}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"trevak/internal/fault"
 	"trevak/internal/fit"
@@ -219,7 +220,8 @@ func (f *files) Texts(ctx context.Context, n int, visit func(Record) error) erro
 	left := n
 	for _, in := range f.source.Inputs {
 		err := f.file(ctx, in, func(b arrow.RecordBatch) error {
-			return eachRow(b, in.Rules.Names, func(r Record) error {
+			// Files of tables have a column behind the others that is none of their rows.
+			return eachRow(firstColumns(b, len(in.Rules.Names)), in.Rules.Names, func(r Record) error {
 				if left--; left < 0 {
 					return io.EOF
 				}
@@ -231,6 +233,14 @@ func (f *files) Texts(ctx context.Context, n int, visit func(Record) error) erro
 		}
 	}
 	return nil
+}
+
+// firstColumns are the first columns of a batch.
+func firstColumns(b arrow.RecordBatch, n int) arrow.RecordBatch {
+	if int(b.NumCols()) <= n {
+		return b
+	}
+	return array.NewRecordBatch(arrow.NewSchema(b.Schema().Fields()[:n], nil), b.Columns()[:n], b.NumRows())
 }
 
 // restoreKeys makes the keys of maps required again, as they always are.

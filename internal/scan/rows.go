@@ -14,6 +14,7 @@ import (
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 	"trevak/internal/source"
+	"trevak/internal/table"
 )
 
 // Rows is what a piece of an object gives. There is no batch when a wider schema is needed.
@@ -132,7 +133,7 @@ func Find(from Source, target Target) *Columns {
 				at = -1
 			}
 			switch {
-			case slices.Contains(s.Omit, name):
+			case slices.Contains(s.Omit, name), at < 0 && name == table.OriginField.Name:
 			case at >= 0 && columns[at] < 0 && !(caseOnly && exact):
 				columns[at], found[at] = i, true
 				if caseOnly {

@@ -31,9 +31,9 @@ func OfTable(ctx context.Context, t *table.Table) (Source, error) {
 }
 
 // OfFiles is OfTable for some of the table's data files, which are the objects of the source in their order. Its rows tell their
-// position in the file by Before and Rank.
+// position in the file by Before and Rank, and it has table.OriginField besides, for those who ask for it.
 func OfFiles(ctx context.Context, t *table.Table, tasks []table.ReadTask) (Source, error) {
-	out := &rowsOfTable{table: t, tasks: tasks, deleted: newDeleted(t)}
+	out := &rowsOfTable{table: t, fields: append(slices.Clone(t.Schema.Fields), table.OriginField), tasks: tasks, deleted: newDeleted(t)}
 	own := t.Schema.Clone()
 	own.Walk(func(_ string, f *schema.Field) { f.Origin = "" })
 	for _, task := range tasks {
@@ -42,7 +42,7 @@ func OfFiles(ctx context.Context, t *table.Table, tasks []table.ReadTask) (Sourc
 			return nil, err
 		}
 		in := source.Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}, Own: own}
-		for _, f := range t.Schema.Fields {
+		for _, f := range out.fields {
 			in.Rules.Names = append(in.Rules.Names, f.Name)
 		}
 		out.inputs = append(out.inputs, in)
@@ -54,6 +54,7 @@ func OfFiles(ctx context.Context, t *table.Table, tasks []table.ReadTask) (Sourc
 // rowsOfTable is the data files of a table with their deletes.
 type rowsOfTable struct {
 	table   *table.Table
+	fields  []schema.Field // of the table, and the origin of rows behind them
 	tasks   []table.ReadTask
 	inputs  []source.Input
 	bytes   int64
@@ -158,7 +159,7 @@ func (r *rowsOfTable) file(ctx context.Context, s Split, request Request, fields
 	if err != nil {
 		return err
 	}
-	ids := newByID(r.table.Schema.Fields, own.Fields)
+	ids := newByID(r.fields, own.Fields)
 	w := r.want(request, ids, own.Fields, fields, gone)
 	if w.none {
 		request.skip(task.Rows)

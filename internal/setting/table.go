@@ -151,9 +151,10 @@ var Table = []Setting{
 		Meaning: "`way` in which rows are updated: by files of deletes, by a rewrite of the files that they lie in, or weighed by what that " +
 			"would write",
 		of: func(f *Flow) any { return &f.UpsertAs }},
-	{Section: Load, Key: "table.changed", Flag: "changed", Words: []string{"refuse", "append"},
-		Meaning: "`what` becomes of objects that were loaded before and have changed: refuse the load, or append them as they are now " +
-			"(default: refuse in the mode append, and take them in in others)",
+	{Section: Load, Key: "table.changed", Flag: "changed", Words: load.ChangedNames(),
+		Meaning: "`what` becomes of objects that were loaded before and have changed: refuse the load, append them as they are now, replace " +
+			"the rows that came of them, or take in what is new at the end of those that have grown (default: refuse in the mode append, " +
+			"and take them in in others)",
 		of: func(f *Flow) any { return &f.Changed }},
 	{Section: Load, Flag: "again",
 		Meaning: "load objects that were loaded before once more",

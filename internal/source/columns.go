@@ -5,6 +5,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
+	"trevak/internal/table"
 )
 
 // LookInto reads the schema of a columnar file.
@@ -19,7 +20,11 @@ func (in *Input) LookInto(ctx context.Context) error {
 	}
 	defer f.Close()
 	in.Own = f.Schema
-	for _, field := range f.Schema.Fields {
+	if n := len(in.Own.Fields); n > 0 && in.Own.Fields[n-1].ID == table.OriginField.ID && in.Own.Fields[n-1].Name == table.OriginField.Name {
+		// It is no column of the rows.
+		in.Own.Fields = in.Own.Fields[:n-1]
+	}
+	for _, field := range in.Own.Fields {
 		in.Rules.Names = append(in.Rules.Names, field.Name)
 	}
 	return nil

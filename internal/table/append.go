@@ -33,8 +33,6 @@ type Append struct {
 	// Cause and Changes tell why the schema is not the table's any more, and how.
 	Cause   string
 	Changes []string
-	// SplitID is kept with the snapshot, for Split; empty for none.
-	SplitID string
 	// Deletes and Remove are what the commit takes away, as in a Change, where Exact says that they are so of the table as it was when
 	// the load began: another commit meanwhile makes them void. RemoveOf names files by what the table is at the time.
 	Deletes  []DeleteFile
@@ -61,9 +59,6 @@ type Append struct {
 
 // operationKey is the entry of a snapshot's summary that says what its commit was, in our words.
 const operationKey = "trevak.operation"
-
-// splitIDKey is the entry of a snapshot's summary that tells loads into several tables that belong together.
-const splitIDKey = "trevak.split-id"
 
 // properties are given to every new table: small metadata and quick commits however many there are.
 func properties(mapping, notes, log string) iceberg.Properties {
@@ -227,9 +222,6 @@ func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer,
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
 		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Summary: map[string]string{}}
-	if a.SplitID != "" {
-		c.Summary[splitIDKey] = a.SplitID
-	}
 	if a.Operation != "" {
 		c.Summary[operationKey] = a.Operation
 	}

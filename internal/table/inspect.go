@@ -130,16 +130,6 @@ func (t *Table) Snapshots() []Snapshot {
 	return out
 }
 
-// Split returns the state that a load with a SplitID left; ok is false without one.
-func (t *Table) Split(id string) (s Snapshot, ok bool) {
-	for _, s := range t.table.Metadata().Snapshots() {
-		if s.Summary != nil && s.Summary.Properties[splitIDKey] == id {
-			return describeSnapshot(s), true
-		}
-	}
-	return Snapshot{}, false
-}
-
 // Current returns the newest state; ok is false for a table without any.
 func (t *Table) Current() (s Snapshot, ok bool) {
 	current := t.table.CurrentSnapshot()

@@ -18,6 +18,7 @@ import (
 	"trevak/internal/scan"
 	"trevak/internal/schema"
 	"trevak/internal/shape"
+	"trevak/internal/table"
 )
 
 // The columns that tell where a row came from: the object's location, the number of its record in the object (from 1; records that
@@ -31,7 +32,8 @@ const (
 )
 
 // OwnColumns are the columns that loads fill themselves, whether or not a run does.
-var OwnColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, shape.ParentColumn, schema.MisfitColumn}
+var OwnColumns = []string{lineageFile, lineageRow, loadedAt, rawRecord, shape.ParentColumn, schema.MisfitColumn,
+	table.OriginField.Name}
 
 // MisfitExtra is the column for what fits no other: a JSON object of column and raw value; fields beyond the columns go by their
 // position, c5 and so on.

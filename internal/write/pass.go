@@ -4,7 +4,11 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"slices"
 	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"trevak/internal/fault"
 	"trevak/internal/fit"
@@ -13,6 +17,7 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
+	"trevak/internal/table"
 )
 
 // ErrMisfits says that a value fits no column, and that there is none for such.
@@ -25,6 +30,7 @@ type writing struct {
 	columns *scan.Columns
 	fill    *filler
 	sink    Sink
+	grown   map[string]Growth
 	misfits Tolerance
 	bad     *tally
 	drift   findings
@@ -53,7 +59,9 @@ func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) err
 	coded, _ := w.sink.Coded()
 	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0, Coded: coded, Budget: b,
 		Stage: run.Writing}
-	if w.out.Hashes {
+	if len(w.grown) > 0 {
+		r.Splits = w.splits()
+	} else if w.out.Hashes {
 		r.Hashes = make([]string, len(w.data.Inputs))
 	}
 	if err = w.data.Rows.Read(ctx, r, func(rows *scan.Rows) error { return w.take(ctx, rows) }); err == nil {
@@ -62,7 +70,34 @@ func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) err
 	for i, hash := range r.Hashes {
 		w.report.Objects[i].Hash = hash
 	}
+	for i, in := range w.data.Inputs {
+		// What was read in part has no hash from that.
+		o := &w.report.Objects[i]
+		if o.Hash = first(o.Hash, w.grown[in.Location].Hash); o.Hash == "" && w.out.Hashes && err == nil {
+			o.Hash, err = in.Hash(ctx)
+		}
+	}
 	return err
+}
+
+func first(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+// splits are the parts of the objects that are read, and notes what came before them.
+func (w *writing) splits() (out []scan.Split) {
+	for i, in := range w.data.Inputs {
+		s := scan.Split{Object: i}
+		if g, ok := w.grown[in.Location]; ok {
+			s.From, s.To, s.Line = g.From, in.Size, g.Line
+			w.report.Objects[i].RecordsBefore = g.Records
+		}
+		out = append(out, s)
+	}
+	return out
 }
 
 // take accounts for rows and sends them on.
@@ -75,7 +110,7 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	}
 	object := rows.Block.Object
 	counts := &w.report.Objects[object].Counts
-	batch, err := w.fill.fill(rows.Batch, object, counts.RecordsRead-counts.RecordsSkipped, rows)
+	batch, err := w.fill.fill(rows.Batch, object, w.report.Objects[object].RecordsBefore+counts.RecordsRead-counts.RecordsSkipped, rows)
 	if err != nil {
 		return err
 	}
@@ -97,11 +132,22 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	if w.profile != nil {
 		w.profile.Add(batch)
 	}
+	if w.out.Origin != 0 {
+		batch = withOrigin(batch, w.out.Origin+int64(object))
+	}
 	err = w.sink.Write(ctx, batch)
 	if _, free := w.sink.Coded(); free {
 		rows.Done()
 	}
 	return err
+}
+
+// withOrigin puts the column behind the others that tells which object rows came of.
+func withOrigin(b arrow.RecordBatch, origin int64) arrow.RecordBatch {
+	fields := append(slices.Clone(b.Schema().Fields()), arrow.Field{Name: table.OriginField.Name, Type: arrow.PrimitiveTypes.Int64,
+		Nullable: true})
+	columns := append(slices.Clone(b.Columns()), longs(arrow.PrimitiveTypes.Int64, int(b.NumRows()), func(int) int64 { return origin }))
+	return array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, b.NumRows())
 }
 
 // count adds rows, and the records that they came of, to the account.

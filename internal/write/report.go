@@ -123,6 +123,8 @@ type ObjectReport struct {
 	Bytes    int64
 	Modified *time.Time
 	Hash     string
+	// RecordsBefore is how many records former loads have read of the object, where this one went on behind them.
+	RecordsBefore int64
 	Counts
 }
 

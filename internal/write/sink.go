@@ -43,7 +43,7 @@ func Straight(o *Output) bool {
 
 func newFileSink(o *Output) *fileSink {
 	straight := Straight(o)
-	return &fileSink{Router: layout.NewRouter(o.Schema, o.Spec, o.Options, o.Create), columns: straight &&
+	return &fileSink{Router: layout.NewRouter(o.Stored(), o.Spec, o.Options, o.Create), columns: straight &&
 		len(o.Options.Columnar.Bloom) == 0, memory: straight}
 }
 

@@ -5,6 +5,13 @@ import (
 	"trevak/internal/weigh"
 )
 
+// Growth is where in an object reading begins: a byte offset and the line there, with how many records came before.
+type Growth struct {
+	From, Line, Records int64
+	// Hash is that of the whole object.
+	Hash string
+}
+
 // Task is what a run that writes rows is asked to do, wherever they go.
 type Task struct {
 	infer.Reading
@@ -17,6 +24,8 @@ type Task struct {
 	KeepRaw bool
 	// PartitionValues are columns with one value for the whole run, by which rows are partitioned.
 	PartitionValues []PartitionValue
+	// Grown are objects, by location, of which only what came behind an offset is read.
+	Grown map[string]Growth
 	// Favor is what codecs are chosen for where they are chosen by trial.
 	Favor weigh.Favor
 	// Tolerate is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.

@@ -21,6 +21,7 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
+	"trevak/internal/table"
 	"trevak/internal/weigh"
 )
 
@@ -48,8 +49,22 @@ type Output struct {
 	Extras []Extra
 	// Hashes says that objects are told with their hashes.
 	Hashes bool
+	// Origins says that files get table.OriginField as their last column: Origin for rows of the first object, the next number for the
+	// next. Without an Origin rows have it already.
+	Origins bool
+	Origin  int64
 	// Dry says that nothing is to be written, the quarantine included.
 	Dry bool
+}
+
+// Stored is the columns of the files that rows go to.
+func (o *Output) Stored() schema.Schema {
+	s := o.Schema
+	if o.Origins {
+		s = s.Clone()
+		s.Fields = append(s.Fields, table.OriginField)
+	}
+	return s
 }
 
 // keepsRaw reports whether a column holds the records as they were read.
@@ -189,7 +204,8 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 		return nil, report, err
 	}
 	defer sink.Abandon()
-	w := &writing{data: d, out: out, sink: sink, misfits: t.Misfits, bad: &tally{limit: t.Tolerate, file: file}, report: report,
+	w := &writing{data: d, out: out, sink: sink,
+		grown: t.Grown, misfits: t.Misfits, bad: &tally{limit: t.Tolerate, file: file}, report: report,
 		drift: findings{written: d.Folded, longest: map[string]int{}, values: map[string]int64{}, examples: map[string][]string{}}}
 	if t.Profile {
 		w.profile = profile.New(out.Schema)
