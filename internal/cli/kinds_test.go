@@ -27,6 +27,7 @@ func TestEveryKindOfErrorIsTold(t *testing.T) {
 			"ask the sender for the column, or make it optional with: trevak alter ops.r --optional depth_m"},
 		{fault.Storage, "preview ./nowhere/r.csv", 1,
 			`there is no file or folder "./nowhere/r.csv"; the folder "nowhere" does not exist either; check the path`},
+		{fault.Conflict, "create ops.r --like r.csv", 1, "the table ops.r is there already; leave it alone with --if-absent"},
 	} {
 		args := append(strings.Fields(test.args), "-o", "json")
 		r := trevak(t, args...)

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -14,7 +12,6 @@ import (
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/table"
-	"trevak/internal/wording"
 )
 
 func (a *app) tables() *cobra.Command {
@@ -188,123 +185,4 @@ func (a *app) compareVersions(t *table.Table, before, after string) error {
 		a.screen().Printf("%s\n", c)
 	}
 	return nil
-}
-
-func (a *app) alter() *cobra.Command {
-	var renames, widen, comments, after, optional, drop, first []string
-	var dryRun bool
-	cmd := &cobra.Command{
-		Use:   "alter TABLE",
-		Short: "Rename, widen, drop, reorder and comment the columns of a table",
-		Long: `Alter changes the schema of a table without touching its files: columns keep their ids, so files written before are
-read as they were meant. A renamed column still takes the values that files have under its old name. Parts of nested
-columns are named by their path.`,
-		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' -w trevak-demo/warehouse
-  trevak alter orrin.tides --rename level_m=level --first level_m --dry-run -w trevak-demo/warehouse
-  trevak alter orrin.tides --rename level_m=level --first level_m -w trevak-demo/warehouse`,
-		Args: few(1, 1, "a table"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			alteration := schema.Alteration{Optional: optional, Drop: drop, First: first}
-			for _, part := range []struct {
-				flag string
-				list []string
-				to   *[]schema.Setting
-			}{{"--rename", renames, &alteration.Rename}, {"--widen", widen, &alteration.Widen},
-				{"--comment", comments, &alteration.Comment}, {"--after", after, &alteration.After}} {
-				for _, text := range part.list {
-					column, value, ok := strings.Cut(text, "=")
-					if !ok {
-						return fault.New(fault.Usage, "%s %q has no equals sign", part.flag, text).Try("write it like %s column=value",
-							part.flag)
-					}
-					*part.to = append(*part.to, schema.Setting{Column: column, Value: value})
-				}
-			}
-			if alteration.Empty() {
-				return fault.New(fault.Usage, "nothing to alter").Try("state what is to change, for example --rename old=new; see " +
-					"trevak alter --help")
-			}
-			return a.alterTable(cmd.Context(), args[0], alteration, dryRun)
-		},
-	}
-	flags := cmd.Flags()
-	flags.StringArrayVar(&renames, "rename", nil, "give a column another name (`OLD=NEW`)")
-	flags.StringArrayVar(&widen, "widen", nil, "widen a type: int to long, float to double, decimals to more digits (`COL=TYPE`)")
-	flags.StringArrayVar(&drop, "drop", nil, "drop a `column`; its values stay in the files, but are not seen any more")
-	flags.StringArrayVar(&first, "first", nil, "put a `column` before all others")
-	flags.StringArrayVar(&after, "after", nil, "put a column after another (`COL=OTHER`)")
-	flags.StringArrayVar(&comments, "comment", nil, "give a column a comment (`COL=TEXT`)")
-	flags.BoolVar(&dryRun, "dry-run", false, "tell what would change, and change nothing")
-	flags.StringArrayVar(&optional, "optional", nil, "let a required `column` be without a value")
-	return cmd
-}
-
-func (a *app) alterTable(ctx context.Context, arg string, alteration schema.Alteration, dryRun bool) error {
-	name, err := table.ParseName(arg)
-	if err != nil {
-		return err
-	}
-	w, err := a.openWarehouse()
-	if err != nil {
-		return err
-	}
-	change := func(t *table.Table) (schema.Schema, []string, error) {
-		for _, column := range alteration.Drop {
-			for _, field := range t.Spec {
-				if field.Column == column {
-					return schema.Schema{}, nil, fault.New(fault.Usage, "column %q cannot be dropped: the table is partitioned by %s",
-						column, field)
-				}
-			}
-		}
-		altered, changes, err := t.Schema.Alter(alteration)
-		return altered, changes, alterError(err)
-	}
-	var changes []string
-	if dryRun {
-		t, err := w.Find(ctx, name)
-		if err != nil {
-			return err
-		}
-		if _, changes, err = change(t); err != nil {
-			return err
-		}
-	} else if changes, err = w.Alter(ctx, name, change); err != nil {
-		return err
-	} else {
-		a.done = "altered " + name.String()
-	}
-	s := a.reportScreen()
-	if dryRun {
-		s = a.screen()
-	}
-	if a.json() {
-		return a.writeJSON(struct {
-			Table   string   `json:"table"`
-			Changes []string `json:"changes"`
-			DryRun  bool     `json:"dry_run"`
-		}{name.String(), slices.Concat([]string{}, changes), dryRun})
-	}
-	switch {
-	case len(changes) == 0:
-		s.Printf("%s: it is like that already\n", name)
-	case dryRun:
-		s.Printf("%s: nothing was changed; it would be:\n", name)
-	}
-	for _, c := range changes {
-		s.Printf("%s: %s\n", name, c)
-	}
-	return nil
-}
-
-// alterError gives a kind to what an alteration cannot do.
-func alterError(err error) error {
-	var missing *schema.NoColumn
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &missing) && len(missing.Nearest) > 0:
-		return fault.New(fault.Usage, "%s", err).Try("%s", wording.Meant(missing.Nearest))
-	}
-	return fault.New(fault.Usage, "%s", err)
 }

@@ -168,7 +168,7 @@ func TestReportsAndDescriptions(t *testing.T) {
 	text, decoded = shown(t, func(s Screen) { FileInfo(s, built, schema) },
 		func(s Screen) error { return FileInfoJSON(s, built, schema) })
 	expect(t, text, "written by trevak", "25 in 1 row group", "long    int64", "byte_array")
-	if decoded["rows"] != 25.0 || len(decoded["columns"].([]any)) != 2 {
+	if decoded["rows"] != 25.0 || len(decoded["columns"].([]any)) != 3 {
 		t.Errorf("%v", decoded)
 	}
 }

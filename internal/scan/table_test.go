@@ -142,12 +142,12 @@ func TestDeletesAreHonoured(t *testing.T) {
 // TestColumnsGoByIDs renames columns so that one has the name that another had, and adds one that older files do not have.
 func TestColumnsGoByIDs(t *testing.T) {
 	w, name := loaded(t, "", "a,b\n1,x\n2,y\n")
-	_, err := w.Alter(t.Context(), name, func(now *table.Table) (schema.Schema, []string, error) {
+	_, err := w.Alter(t.Context(), name, table.Alteration{Columns: func(now *table.Table) (schema.Schema, []string, error) {
 		s := now.Schema.Clone()
 		s.Fields[0].Name, s.Fields[1].Name = "b", "c"
 		s.Fields = append(s.Fields, schema.Field{ID: now.LastColumnID() + 1, Name: "a", Type: schema.Type{Kind: schema.Double}})
 		return s, []string{"renamed"}, nil
-	})
+	}}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,6 +41,8 @@ type Append struct {
 	Remove   []File
 	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
 	Exact    bool
+	// Properties are set on the table with the commit.
+	Properties map[string]string
 	// Operation says in the history of the table what the commit is: append, replace, upsert.
 	Operation string
 	// Ledger tells, while no other commit can come first, which segments of the ledger the table is to name; load is the id of the
@@ -53,6 +57,8 @@ type Append struct {
 	files     int
 	created   []string
 	folders   map[string]bool
+	// anew says that nothing of the former table is left, its schema included.
+	anew bool
 	// published is set once the table may name the files, from when on they must stay.
 	published bool
 }
@@ -225,6 +231,13 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 	if a.Operation != "" {
 		c.Summary[operationKey] = a.Operation
 	}
+	c.Properties = a.Properties
+	if a.anew {
+		c.Layout = Relayout{Spec: &a.Spec, Sort: &a.Sort}
+		key, value := FormatProperty(a.Format)
+		c.Properties = map[string]string{key: value}
+		maps.Copy(c.Properties, a.Properties)
+	}
 	if a.Ledger != nil {
 		c.Ledger = func(ctx context.Context, now *Table) ([]string, error) { return a.Ledger(ctx, now, a.load) }
 	}
@@ -256,8 +269,15 @@ func sameState(a, b *icetable.Table) bool {
 // schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load
 // adds are in its files already, so they must still be free.
 func (a *Append) schema(now *Table) (schema.Schema, []string, error) {
-	if a.Creates {
-		return a.Schema, nil, nil
+	if a.Creates || a.anew {
+		return a.Schema, a.Changes, nil
+	}
+	for _, f := range now.Schema.Fields {
+		// Rows without a value may have been written before the column had to have one.
+		at := slices.IndexFunc(a.from.Fields, func(o schema.Field) bool { return o.ID == f.ID })
+		if at >= 0 && f.Required && !a.from.Fields[at].Required {
+			return a.Schema, nil, changedMeanwhile(a.name, "got a required column")
+		}
 	}
 	last := a.base.Metadata().LastColumnID()
 	rebased, ok := schema.Rebase(a.from, a.Schema, now.Schema, last)

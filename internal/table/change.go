@@ -35,6 +35,8 @@ type Change struct {
 	// is called again where another commit came first. Cause says in the log of changes why.
 	Schema func(now *Table) (schema.Schema, []string, error)
 	Cause  string
+	// Layout is how files to come are laid out, where that changes.
+	Layout Relayout
 	// Properties are set on the table, Unset are removed from it, and Summary is kept with the snapshot.
 	Properties map[string]string
 	Unset      []string
@@ -195,12 +197,13 @@ func (w *Warehouse) planned(t *Table, updates []icetable.Update) (*icetable.Tabl
 
 // updates lists what a change does to the metadata besides its snapshot.
 func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, err error) {
-	metadata := now.table.Metadata()
+	metadata, then := now.table.Metadata(), now.Schema
 	if c.Schema != nil {
 		s, changes, err := c.Schema(now)
 		if err != nil {
 			return nil, err
 		}
+		then = s
 		if hasNanoseconds(s) && metadata.Version() < 3 {
 			return nil, fault.New(fault.Schema, "the table %s is of version %d of the table format, which has no nanoseconds", now.Name,
 				metadata.Version()).
@@ -210,6 +213,11 @@ func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, er
 			return nil, err
 		}
 	}
+	relaid, err := c.Layout.updates(metadata, then)
+	if err != nil {
+		return nil, err
+	}
+	updates = append(updates, relaid...)
 	if len(c.Properties) > 0 {
 		updates = append(updates, icetable.NewSetPropertiesUpdate(maps.Clone(c.Properties)))
 	}

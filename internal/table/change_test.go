@@ -146,12 +146,12 @@ func TestNotesOfOthersStay(t *testing.T) {
 	grown.Fields[0].Notation.Nulls = []string{"n/a"}
 	a := appended(t, w, now, grown)
 	files := write(t, a, 2)
-	if _, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) {
+	if _, err := w.Alter(t.Context(), name, Alteration{Columns: func(now *Table) (schema.Schema, []string, error) {
 		s := now.Schema.Clone()
 		s.Fields[0].Notation.Nulls, s.Fields[0].Pinned = []string{"-"}, true
 		s.Fields[1].Notation.Format = "hex"
 		return s, []string{"noted"}, nil
-	}); err != nil {
+	}}, false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := a.Commit(t.Context(), files); err != nil {

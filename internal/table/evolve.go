@@ -176,23 +176,6 @@ func (w *Warehouse) evolved(t *icetable.Table, updates []icetable.Update) (*icet
 	return icetable.New(t.Identifier(), metadata, t.MetadataLocation(), w.catalog.files, &evolving{w.catalog, updates}), nil
 }
 
-// Alter gives a table the schema that change makes of its current one, without touching its files. change returns a sentence for
-// each thing it did; without any, nothing is changed.
-func (w *Warehouse) Alter(ctx context.Context, name Name, change func(*Table) (schema.Schema, []string, error)) ([]string, error) {
-	if _, err := w.Find(ctx, name); err != nil {
-		return nil, err
-	}
-	var changes []string
-	_, err := w.Commit(ctx, name, "", Change{Quiet: true, Cause: "altered",
-		Schema: func(now *Table) (s schema.Schema, _ []string, err error) {
-			if s, changes, err = change(now); err != nil || len(changes) == 0 {
-				return now.Schema, nil, err
-			}
-			return s, changes, nil
-		}})
-	return changes, err
-}
-
 // Version is one version of a table's schema.
 type Version struct {
 	ID      int

@@ -106,9 +106,9 @@ func TestAlterWhileALoadIsUnderWay(t *testing.T) {
 	}
 	a := appended(t, w, before, before.Schema)
 	files := write(t, a, 2)
-	changes, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) {
+	changes, err := w.Alter(t.Context(), name, Alteration{Columns: func(now *Table) (schema.Schema, []string, error) {
 		return now.Schema.Alter(schema.Alteration{Rename: []schema.Setting{{Column: "id", Value: "number"}}, First: []string{"readings"}})
-	})
+	}}, false)
 	if err != nil || len(changes) != 2 {
 		t.Fatalf("%v, %v", changes, err)
 	}
@@ -125,10 +125,10 @@ func TestAlterWhileALoadIsUnderWay(t *testing.T) {
 		t.Errorf("%s, %d rows", got, rows(t, now))
 	}
 	// Nothing to change makes no commit.
-	if changes, err := w.Alter(t.Context(), name, func(now *Table) (schema.Schema, []string, error) {
+	if changes, err := w.Alter(t.Context(), name, Alteration{Columns: func(now *Table) (schema.Schema, []string, error) {
 		return now.Schema, nil,
 			nil
-	}); err != nil || len(changes) != 0 {
+	}}, false); err != nil || len(changes) != 0 {
 		t.Errorf("%v, %v", changes, err)
 	}
 	if again, err := w.Find(t.Context(), name); err != nil || len(again.Snapshots()) != len(now.Snapshots()) {

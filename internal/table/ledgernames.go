@@ -18,7 +18,7 @@ func (t *Table) Ledger() []string {
 	metadata := t.table.Metadata()
 	for s := t.table.CurrentSnapshot(); s != nil; {
 		if s.Summary != nil && s.Summary.Properties[ledgerKey] != "" {
-			return strings.Split(s.Summary.Properties[ledgerKey], ",")
+			return ledgerNames(s.Summary.Properties[ledgerKey])
 		}
 		if s.ParentSnapshotID == nil {
 			break
@@ -26,9 +26,19 @@ func (t *Table) Ledger() []string {
 		s = metadata.SnapshotByID(*s.ParentSnapshotID)
 	}
 	if names := metadata.Properties()[ledgerKey]; names != "" && t.table.CurrentSnapshot() != nil {
-		return strings.Split(names, ",")
+		return ledgerNames(names)
 	}
 	return nil
+}
+
+// noLedger stands for a ledger without a segment.
+const noLedger = "none"
+
+func ledgerNames(text string) []string {
+	if text == noLedger {
+		return nil
+	}
+	return strings.Split(text, ",")
 }
 
 // LedgerFolder is where the segments lie.
@@ -61,6 +71,9 @@ func (c Change) withLedger(ctx context.Context, now *Table) (Change, error) {
 		c.Properties = map[string]string{}
 	}
 	text := strings.Join(names, ",")
+	if text == "" {
+		text = noLedger
+	}
 	c.Summary[ledgerKey], c.Properties[ledgerKey] = text, text
 	return c, nil
 }

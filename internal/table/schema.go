@@ -144,12 +144,14 @@ func origins(mapping iceberg.NameMapping) map[int]string {
 	return out
 }
 
+// firstPartitionID is where the specification lets the ids of partition fields begin.
+const firstPartitionID = 1000
+
 // specToIceberg gives a partitioning the library's form.
 func specToIceberg(spec layout.Spec, s schema.Schema) *iceberg.PartitionSpec {
 	if len(spec) == 0 {
 		return iceberg.UnpartitionedSpec
 	}
-	const firstPartitionID = 1000 // where the specification lets the ids of partition fields begin
 	var fields []iceberg.PartitionField
 	for i, t := range spec {
 		fields = append(fields, iceberg.PartitionField{SourceIDs: []int{s.IDOf(t.Column)}, FieldID: firstPartitionID + i,
