@@ -107,7 +107,7 @@ func (k *ledgered) add(ctx context.Context, t *table.Table, segments []string) e
 			if e.URI == standardInput {
 				k.inputs++
 			}
-			if k.byHash[e.Hash] == "" {
+			if e.Hash != "" && k.byHash[e.Hash] == "" {
 				k.byHash[e.Hash] = e.URI
 			}
 			return nil
@@ -261,6 +261,9 @@ func (l Request) nothingNew(counts write.Known) *write.Report {
 
 // entries are what a load puts into the ledger.
 func (w *pending) entries(at time.Time) []ledger.Entry {
+	if w.fixed != nil {
+		return slices.Clone(w.fixed)
+	}
 	out := make([]ledger.Entry, len(w.report.Objects))
 	for i, o := range w.report.Objects {
 		in := w.data.Inputs[i]

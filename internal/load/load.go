@@ -15,6 +15,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/layout"
+	"trevak/internal/ledger"
 	"trevak/internal/run"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
@@ -187,8 +188,9 @@ type pending struct {
 	again   bool
 	none    bool // nothing is to be taken in
 	origin  int64
-	anew    bool   // the table has nothing but this load
-	segment string // of the ledger, once it is written
+	fixed   []ledger.Entry // what goes into the ledger, where it is known beforehand
+	anew    bool           // the table has nothing but this load
+	segment string         // of the ledger, once it is written
 }
 
 // write writes the files of a load.

@@ -34,7 +34,7 @@ func Dropped(s Screen, name string, d *table.Dropped, keep bool) {
 		facts = append(facts, fact{name: "removed", value: Count(d.Removed, "file", "files")})
 	}
 	if d.Elsewhere > 0 {
-		facts = append(facts, fact{name: "elsewhere", value: Count(d.Elsewhere, "adopted file", "adopted files") + " stay"})
+		facts = append(facts, fact{name: "elsewhere", value: Count(d.Elsewhere, "adopted file stays", "adopted files stay")})
 	}
 	if d.Left > 0 {
 		facts = append(facts, fact{name: "left", value: Count(d.Left, "file", "files") + " in its folder that the table did not name"})

@@ -49,7 +49,7 @@ func want(r Request, names []string, fields []int, kept []int) wanted {
 		column, rest, nested := strings.Cut(b.Column, ".")
 		i := r.Target.Schema.Index(column)
 		switch {
-		case i < 0:
+		case i < 0 || fields[i] == constantPlace:
 		case fields[i] < 0:
 			w.none = w.none || b.Op != expr.IsNull
 		default:

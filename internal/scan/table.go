@@ -159,7 +159,7 @@ func (r *rowsOfTable) file(ctx context.Context, s Split, request Request, fields
 	if err != nil {
 		return err
 	}
-	ids := newByID(r.fields, own.Fields)
+	ids := newByID(r.fields, own.Fields, r.table.Constants(task.File))
 	w := r.want(request, ids, own.Fields, fields, gone)
 	if w.none {
 		request.skip(task.Rows)
@@ -205,7 +205,9 @@ func (r *rowsOfTable) want(request Request, ids *byID, own []schema.Field, field
 	at := make([]int, len(fields)) // of the target's columns in the file
 	for i, column := range fields {
 		if at[i] = -1; column >= 0 {
-			at[i] = ids.columns[column]
+			if at[i] = ids.columns[column]; at[i] < 0 && ids.constants[column] != nil {
+				at[i] = constantPlace
+			}
 		}
 	}
 	var deleting []int
@@ -237,19 +239,27 @@ type byID struct {
 	fields  []arrow.Field
 	columns []int // of the file, -1 for one that it does not have
 	types   []arrow.DataType
-	// nulls are arrays for columns that are not read, of which batches have slices.
-	nulls []arrow.Array
+	// constants are the values of columns that the file does not have, which its partition tells; nil for others. absent are arrays for
+	// columns that are not read, of which batches have slices.
+	constants []any
+	absent    []arrow.Array
 }
 
-// null is a column of nulls of one of the table's types.
-func (m *byID) null(column, n int) arrow.Array {
-	if m.nulls == nil {
-		m.nulls = make([]arrow.Array, len(m.types))
+// constantPlace stands for the place of a column that the file does not have and that its partition tells.
+const constantPlace = -2
+
+// without is a column that is not read, of one of the table's types: all rows have a value that the partition tells, or none.
+func (m *byID) without(column, n int) arrow.Array {
+	if m.absent == nil {
+		m.absent = make([]arrow.Array, len(m.types))
 	}
-	if all := m.nulls[column]; all == nil || all.Len() < n {
-		m.nulls[column] = nulls(m.types[column], n)
+	if all := m.absent[column]; all == nil || all.Len() < n {
+		m.absent[column] = nulls(m.types[column], n)
+		if v := m.constants[column]; v != nil {
+			m.absent[column] = constant(m.types[column], v, n)
+		}
 	}
-	return array.NewSlice(m.nulls[column], 0, int64(n))
+	return array.NewSlice(m.absent[column], 0, int64(n))
 }
 
 // only makes the columns of the file those that are read of it.
@@ -259,8 +269,8 @@ func (m *byID) only(read []int) {
 	}
 }
 
-// newByID prepares for a file with some fields.
-func newByID(table, file []schema.Field) *byID {
+// newByID prepares for a file with some fields, and with the values of columns that its partition tells.
+func newByID(table, file []schema.Field, constants map[int]any) *byID {
 	out := &byID{}
 	at := map[int]int{}
 	for i, f := range file {
@@ -270,8 +280,10 @@ func newByID(table, file []schema.Field) *byID {
 	}
 	for _, f := range table {
 		column, ok := at[f.ID]
+		out.constants = append(out.constants, nil)
 		if !ok {
 			out.columns, out.types = append(out.columns, -1), append(out.types, f.Type.Arrow())
+			out.constants[len(out.constants)-1] = constants[f.ID]
 		} else {
 			// The file's own type, under the names that the table has for its parts.
 			named := renamed(file[column].Type, f.Type)
@@ -314,7 +326,7 @@ func (m *byID) batch(b arrow.RecordBatch) arrow.RecordBatch {
 	for i, at := range m.columns {
 		fields[i] = m.fields[i]
 		if at < 0 {
-			columns[i] = m.null(i, int(b.NumRows()))
+			columns[i] = m.without(i, int(b.NumRows()))
 		} else {
 			columns[i] = b.Column(at)
 			if d := columns[i].Data(); arrow.IsNested(d.DataType().ID()) {

@@ -41,6 +41,8 @@ type Append struct {
 	Remove   []File
 	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
 	Exact    bool
+	// Unsorted says that the files do not follow the table's order.
+	Unsorted bool
 	// Properties are set on the table with the commit.
 	Properties map[string]string
 	// Operation says in the history of the table what the commit is: append, replace, upsert.
@@ -228,6 +230,9 @@ func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer,
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
 		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Summary: map[string]string{}}
+	if a.Unsorted {
+		c.Order = 0
+	}
 	if a.Operation != "" {
 		c.Summary[operationKey] = a.Operation
 	}

@@ -75,7 +75,9 @@ func entry(spec iceberg.PartitionSpec, content iceberg.ManifestEntryContent, for
 	sizes, values, nulls, nans := map[int]int64{}, map[int]int64{}, map[int]int64{}, map[int]int64{}
 	lower, upper := map[int][]byte{}, map[int][]byte{}
 	for id, m := range f.Summary.Columns {
-		values[id], nulls[id] = m.Values, m.Nulls
+		if values[id] = m.Values; m.Nulls >= 0 {
+			nulls[id] = m.Nulls
+		}
 		if m.Bytes > 0 {
 			sizes[id] = m.Bytes
 		}

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/iceberg-go"
+	"github.com/google/uuid"
 
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
@@ -52,6 +55,43 @@ func (t *Table) PartitionText(f File) string {
 		}
 	}
 	return strings.Join(parts, "/")
+}
+
+// Constants are the values, by field id, that all rows of a file have in columns that it need not have itself: those that it is
+// partitioned by as they are (Iceberg specification, "Column Projection"). Whole numbers, dates and times come as int64, others as
+// float64, string, bool, []byte or decimal128.Num.
+func (t *Table) Constants(f File) map[int]any {
+	spec := t.table.Metadata().PartitionSpecByID(int(f.entry.SpecID()))
+	if spec == nil {
+		return nil
+	}
+	var out map[int]any
+	for _, field := range spec.Fields() {
+		if _, identity := field.Transform.(iceberg.IdentityTransform); identity {
+			if out == nil {
+				out = map[int]any{}
+			}
+			out[field.SourceID()] = plainValue(f.entry.Partition()[field.FieldID])
+		}
+	}
+	return out
+}
+
+// plainValue is a partition value without the library's types.
+func plainValue(v any) any {
+	switch v := v.(type) {
+	case iceberg.Decimal:
+		return decimal128.Num(v.Val)
+	case uuid.UUID:
+		return v[:]
+	}
+	switch r := reflect.ValueOf(v); {
+	case r.IsValid() && r.CanInt():
+		return r.Int()
+	case r.IsValid() && r.CanFloat():
+		return r.Float()
+	}
+	return v
 }
 
 // OfSpec reports whether the file is of the partitioning that the table has now.

@@ -59,7 +59,7 @@ func Extras(d *infer.Data, t Task) ([]Extra, error) {
 				v.Column).Try("choose another name")
 		}
 		e := Extra{Field: schema.Field{Name: v.Column, Demand: schema.Demand{Added: true},
-			Type: schema.Type{Kind: valuesKind([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
+			Type: schema.Type{Kind: KindOf([]string{v.Value})}}, values: make([]string, len(d.Inputs))}
 		for i := range e.values {
 			e.values[i] = v.Value
 		}
@@ -156,13 +156,13 @@ func pathColumns(d *infer.Data, template string) ([]Extra, error) {
 		}
 	}
 	for i := range out {
-		out[i].Field.Type.Kind = valuesKind(out[i].values)
+		out[i].Field.Type.Kind = KindOf(out[i].values)
 	}
 	return out, nil
 }
 
-// valuesKind returns the narrowest type of some texts.
-func valuesKind(values []string) schema.Kind {
+// KindOf returns the narrowest type of some texts.
+func KindOf(values []string) schema.Kind {
 	var seen schema.Class
 	for _, v := range values {
 		seen |= schema.Classify([]byte(v))
