@@ -182,7 +182,7 @@ func (g *gone) deleteFile(ctx context.Context, out *write.Output, tasks []int) (
 	slices.SortFunc(tasks, func(a, b int) int { return cmp.Compare(g.tasks[a].Path(), g.tasks[b].Path()) })
 	first := g.tasks[tasks[0]].File
 	d := table.DeleteFile{Of: &first, Only: len(tasks) == 1}
-	w, uri, err := out.Create(ctx, folderOf(g.table, first))
+	w, uri, err := out.Create(ctx, g.table.FolderOf(first))
 	if err != nil {
 		return d, err
 	}
@@ -193,15 +193,6 @@ func (g *gone) deleteFile(ctx context.Context, out *write.Output, tasks []int) (
 	}
 	d.DataFile.URI = uri
 	return d, w.Commit()
-}
-
-// folderOf is where a data file lies within the folder of the table's data, "" for one that lies elsewhere.
-func folderOf(t *table.Table, f table.File) string {
-	rel, ok := storage.Rel(storage.Join(t.Location(), "data"), storage.Dir(f.URI))
-	if !ok || rel == "." {
-		return ""
-	}
-	return rel
 }
 
 // listRows is how many rows are listed at a time.

@@ -1,5 +1,7 @@
 package amend
 
+import "trevak/internal/rowhash"
+
 // entry is a key of the load, with the record that holds for it.
 type entry struct {
 	record
@@ -33,11 +35,11 @@ func newKeys(most int) *keys {
 }
 
 // find returns the entry of a key, nil for none.
-func (k *keys) find(key hash) *entry {
-	if at := key.low & k.bits; k.filter[at/64]&(1<<(at%64)) == 0 {
+func (k *keys) find(key rowhash.Key) *entry {
+	if at := key.Low & k.bits; k.filter[at/64]&(1<<(at%64)) == 0 {
 		return nil
 	}
-	for at := key.high & k.mask; ; at = (at + 1) & k.mask {
+	for at := key.High & k.mask; ; at = (at + 1) & k.mask {
 		n := k.slots[at]
 		if n == 0 {
 			return nil
@@ -50,9 +52,9 @@ func (k *keys) find(key hash) *entry {
 
 // add makes an entry of a record whose key has none.
 func (k *keys) add(r *record, row int64) {
-	at := r.key.low & k.bits
+	at := r.key.Low & k.bits
 	k.filter[at/64] |= 1 << (at % 64)
-	at = r.key.high & k.mask
+	at = r.key.High & k.mask
 	for k.slots[at] != 0 {
 		at = (at + 1) & k.mask
 	}
@@ -62,24 +64,24 @@ func (k *keys) add(r *record, row int64) {
 
 // among finds which of some keys have entries: it appends the places of those to at, and the numbers of their entries to numbers.
 // It goes through all keys one thing after the other, so that the memory which each needs is waited for together.
-func (k *keys) among(list []hash, at, numbers []uint32) ([]uint32, []uint32) {
+func (k *keys) among(list []rowhash.Key, at, numbers []uint32) ([]uint32, []uint32) {
 	if cap(at) < len(list) {
 		at, numbers = make([]uint32, 0, len(list)), make([]uint32, 0, len(list))
 	}
 	at, numbers = at[:len(list)], numbers[:len(list)]
 	n := 0
 	for i := range list {
-		bit := list[i].low & k.bits
+		bit := list[i].Low & k.bits
 		at[n] = uint32(i)
 		n += int(k.filter[bit/64] >> (bit % 64) & 1)
 	}
 	for i, place := range at[:n] {
-		numbers[i] = k.slots[list[place].high&k.mask]
+		numbers[i] = k.slots[list[place].High&k.mask]
 	}
 	found := 0
 	for i, place := range at[:n] {
 		key := list[place]
-		for slot, number := key.high&k.mask, numbers[i]; number != 0; number = k.slots[slot] {
+		for slot, number := key.High&k.mask, numbers[i]; number != 0; number = k.slots[slot] {
 			if k.entries[number-1].key == key {
 				at[found], numbers[found] = place, number-1
 				found++

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"trevak/internal/rowhash"
 	"trevak/internal/storage"
 )
 
@@ -14,7 +15,7 @@ const printed = 15
 
 // record is what is kept of a row of the load while it is looked for in the table.
 type record struct {
-	key hash
+	key rowhash.Key
 	// newest orders rows of the same key, 0 for null.
 	newest uint64
 	// content is a hash of all values that are held against the table's, and prints a byte of those of the first columns.
@@ -28,7 +29,7 @@ type record struct {
 const recordBytes = 48
 
 func (r *record) append(b []byte) []byte {
-	for _, v := range [...]uint64{r.key.high, r.key.low, r.newest, r.content} {
+	for _, v := range [...]uint64{r.key.High, r.key.Low, r.newest, r.content} {
 		b = binary.LittleEndian.AppendUint64(b, v)
 	}
 	mark := byte(0)
@@ -39,7 +40,7 @@ func (r *record) append(b []byte) []byte {
 }
 
 func (r *record) read(b []byte) {
-	r.key = hash{binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:])}
+	r.key = rowhash.Key{High: binary.LittleEndian.Uint64(b), Low: binary.LittleEndian.Uint64(b[8:])}
 	r.newest, r.content = binary.LittleEndian.Uint64(b[16:]), binary.LittleEndian.Uint64(b[24:])
 	copy(r.prints[:], b[32:])
 	r.mark = b[recordBytes-1] != 0

@@ -6,6 +6,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"trevak/internal/expr"
+	"trevak/internal/rowhash"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
 	"trevak/internal/table"
@@ -94,11 +95,11 @@ func (l *lookup) read(ctx context.Context, split scan.Split, k *keys) (found []m
 	for i := range columns {
 		columns[i] = i
 	}
-	var hashes []hash
+	var hashes []rowhash.Key
 	var at, numbers []uint32
 	request := scan.Request{Target: scan.Target{Schema: l.target}, Bounds: l.bounds, Splits: []scan.Split{split}}
 	err = l.rows.Read(ctx, request, func(rows *scan.Rows) error {
-		hashes = keysOf(rows.Batch, columns, hashes)
+		hashes = rowhash.Keys(rows.Batch, columns, hashes)
 		var newest func(int) uint64
 		at, numbers = k.among(hashes, at, numbers)
 		for i, row := range at {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"trevak/internal/rowhash"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
 	"trevak/internal/write"
@@ -36,7 +37,7 @@ func compared(s schema.Schema, key, keep []int, newest int) (out []int) {
 }
 
 // seedOf has equal values of different columns be hashed differently.
-func seedOf(column int) uint64 { return mix(uint64(column) + 1) }
+func seedOf(column int) uint64 { return rowhash.Mix(uint64(column) + 1) }
 
 // alike is a row of a file that is, as far as it was looked at, as the row of the load that has its key.
 type alike struct {
@@ -83,9 +84,9 @@ func (l *lookup) sameIn(ctx context.Context, split scan.Split, f schema.Field, n
 	kept, at := rows[:0], 0
 	err := l.rows.Read(ctx, request, func(r *scan.Rows) error {
 		values := r.Batch.Column(0)
-		value := hasher(values, seedOf(number))
+		value := rowhash.Of(values, seedOf(number))
 		at = each(r, positions, at, func(row, i int) {
-			a, v := rows[i], uint64(absent)
+			a, v := rows[i], uint64(rowhash.Absent)
 			if values.IsValid(row) {
 				v = value(row)
 			}

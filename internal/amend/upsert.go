@@ -9,6 +9,7 @@ import (
 	"trevak/internal/expr"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
+	"trevak/internal/rowhash"
 	"trevak/internal/run"
 	"trevak/internal/schema"
 	"trevak/internal/table"
@@ -192,7 +193,7 @@ func (u *Upsert) records(b arrow.RecordBatch) ([]record, error) {
 		}
 	}
 	out := make([]record, n)
-	for i, k := range keysOf(b, u.key, nil) {
+	for i, k := range rowhash.Keys(b, u.key, nil) {
 		out[i].key = k
 	}
 	if u.newest >= 0 {
@@ -212,7 +213,7 @@ func (u *Upsert) records(b arrow.RecordBatch) ([]record, error) {
 	}
 	values := make([]uint64, n)
 	for j, c := range u.compare {
-		hashColumn(b.Column(c), seedOf(j), values)
+		rowhash.Column(b.Column(c), seedOf(j), values)
 		for i, v := range values {
 			out[i].content += v
 			if j < printed {
@@ -339,7 +340,7 @@ func (u *Upsert) gather(part, parts uint64) (*keys, error) {
 	k := newKeys(int(min(u.log.n, mostKeys)))
 	err := u.log.each(func(n int64, r *record) {
 		// The place in the table of keys goes by the lowest bits.
-		if r.key.high>>48%parts != part {
+		if r.key.High>>48%parts != part {
 			return
 		}
 		e := k.find(r.key)

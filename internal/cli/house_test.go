@@ -142,11 +142,11 @@ func TestLinesAreShort(t *testing.T) {
 var namesCommand = regexp.MustCompile(`trevak (preview|infer|load|describe|alter|feed|tables|weigh|schema)\b`)
 
 // road is every package in the order in which they may know each other: each knows only those before it.
-var road = []string{"wording", "fault", "magic", "prefault", "testfolder", "storage", "lexical", "rowtext", "sheet", "locate", "parse",
+var road = []string{"wording", "fault", "magic", "prefault", "testfolder", "storage", "lexical", "rowtext", "rowhash", "sheet", "locate", "parse",
 	"parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
 	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc",
 	"profile", "columnar", "layout", "ledger", "table", "quarantine", "run", "source",
-	"scan", "infer", "weigh", "write", "amend", "load", "convert", "inspect", "setting", "feed", "demo", "render", "cli"}
+	"scan", "infer", "weigh", "write", "amend", "load", "transfer", "convert", "inspect", "setting", "feed", "demo", "render", "cli"}
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.
 func TestStagesKnowOnlyThoseBefore(t *testing.T) {

@@ -193,8 +193,9 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	cobra.EnableCommandSorting = false
 	root.AddCommand(a.addWarehouse(a.preview()), a.addWarehouse(a.infer()), a.addWarehouse(a.weigh()), a.addWarehouse(a.convert()),
 		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addWarehouse(a.describe()), a.addWarehouse(a.ledger()),
-		a.addWarehouse(a.schemaCommand()), a.addWarehouse(a.create()), a.addWarehouse(a.alter()), a.addWarehouse(a.deleteCommand()),
-		a.addWarehouse(a.adopt()), a.addWarehouse(a.drop()), a.addWarehouse(a.namespaces()), a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
+		a.addWarehouse(a.schemaCommand()), a.addWarehouse(a.create()), a.addWarehouse(a.deleteCommand()), a.addWarehouse(a.alter()),
+		a.addWarehouse(a.adopt()), a.addWarehouse(a.copyCommand()), a.addWarehouse(a.drop()), a.addWarehouse(a.namespaces()),
+		a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)
 	root.SetHelpCommand(helpCommand())
 	root.InitDefaultHelpCmd()

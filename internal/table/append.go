@@ -213,9 +213,14 @@ func sameIDs(a, b []schema.Field) bool {
 
 // CreateFile is the layout.Create of this load.
 func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer, string, error) {
+	return a.CreateFileAs(ctx, folder, a.Format)
+}
+
+// CreateFileAs is CreateFile for a file of some format.
+func (a *Append) CreateFileAs(ctx context.Context, folder string, format columnar.Format) (storage.Writer, string, error) {
 	a.files++
 	dir := storage.Join(a.base.Location(), "data", folder)
-	uri := storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, a.Format))
+	uri := storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, format))
 	w, err := a.warehouse.store.Create(ctx, uri, storage.Creation{Mode: storage.Exclusive, Durable: true})
 	if err != nil {
 		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")

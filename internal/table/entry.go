@@ -18,7 +18,7 @@ func describeFiles(base *icetable.Table, c Change) ([]iceberg.DataFile, error) {
 	}
 	var out []iceberg.DataFile
 	for _, f := range c.Add {
-		b, err := entry(base.Spec(), iceberg.EntryContentData, c.Format, f, partitionValues(base.Spec(), f.Values))
+		b, err := entry(base.Spec(), iceberg.EntryContentData, formatOf(f.URI, c.Format), f, partitionValues(base.Spec(), f.Values))
 		if err != nil {
 			return nil, fmt.Errorf("describing %s: %w", f.URI, err)
 		}
@@ -30,6 +30,15 @@ func describeFiles(base *icetable.Table, c Change) ([]iceberg.DataFile, error) {
 		out = append(out, b.Build())
 	}
 	return out, nil
+}
+
+// formatOf is the format that the ending of a file says, or else the one that files usually have.
+func formatOf(uri string, usual columnar.Format) columnar.Format {
+	f, ok := columnar.FormatOf(uri)
+	if _, known := fileFormats[f]; ok && known {
+		return f
+	}
+	return usual
 }
 
 // describeDeletes describes the files of a change with deletes.

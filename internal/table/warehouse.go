@@ -84,6 +84,9 @@ func checkPlace(abs string) error {
 	return nil
 }
 
+// Store is where the warehouse lies.
+func (w *Warehouse) Store() storage.Store { return w.store }
+
 // Dir returns the canonical URI of the folder.
 func (w *Warehouse) Dir() string { return w.dir }
 

@@ -1,4 +1,7 @@
-package amend
+// Package rowhash hashes the values of columns, so that equal ones are alike whatever form their column has.
+//
+// What comes in are columns and batches; what goes out are a hash of 64 bits for each value, and one of 128 for each key.
+package rowhash
 
 import (
 	"encoding/binary"
@@ -12,19 +15,21 @@ import (
 	"trevak/internal/rowtext"
 )
 
-// hash tells keys apart. Of single whole numbers no two are alike; of others it is as likely as with any good hash of 128 bits.
-type hash struct{ high, low uint64 }
+// Key tells keys apart. Of single whole numbers no two are alike; of others it is as likely as with any good hash of 128 bits.
+type Key struct{ High, Low uint64 }
 
 // Odd constants of no other meaning: the fraction of the golden ratio, and primes of xxHash.
 const (
 	golden = 0x9e3779b97f4a7c15
 	prime1 = 0x9e3779b185ebca87
 	prime2 = 0xc2b2ae3d27d4eb4f
-	absent = 0x27d4eb2f165667c5
 )
 
-// mix spreads the bits of a number over all, and is one to one.
-func mix(v uint64) uint64 {
+// Absent is the hash of a value that is not there.
+const Absent = 0x27d4eb2f165667c5
+
+// Mix spreads the bits of a number over all, and is one to one.
+func Mix(v uint64) uint64 {
 	v ^= v >> 32
 	v *= prime1
 	v ^= v >> 29
@@ -32,23 +37,23 @@ func mix(v uint64) uint64 {
 	return v ^ v>>32
 }
 
-// keysOf makes the keys of the rows of a batch of some of its columns.
-func keysOf(b arrow.RecordBatch, columns []int, into []hash) []hash {
+// Keys makes the keys of the rows of a batch of some of its columns.
+func Keys(b arrow.RecordBatch, columns []int, into []Key) []Key {
 	n := int(b.NumRows())
-	into = append(into[:0], make([]hash, n)...)
+	into = append(into[:0], make([]Key, n)...)
 	values := make([]uint64, n)
 	for _, c := range columns {
-		hashColumn(b.Column(c), golden, values)
+		Column(b.Column(c), golden, values)
 		for i, v := range values {
 			k := &into[i]
-			k.high = mix(k.high+golden) ^ v
-			k.low = mix(k.low^v) + bits.RotateLeft64(v, 23)
+			k.High = Mix(k.High+golden) ^ v
+			k.Low = Mix(k.Low^v) + bits.RotateLeft64(v, 23)
 		}
 		if wide(b.Column(c).DataType()) {
 			// A hash of 64 bits alone would be too little for many keys.
-			hashColumn(b.Column(c), prime2, values)
+			Column(b.Column(c), prime2, values)
 			for i, v := range values {
-				into[i].low ^= mix(v)
+				into[i].Low ^= Mix(v)
 			}
 		}
 	}
@@ -64,21 +69,21 @@ func wide(t arrow.DataType) bool {
 	return !ok || fixed.BitWidth() > 64
 }
 
-// hashColumn hashes the values of a column; equal ones of the same type are alike whatever form the column has. Both zeros are one, and
+// Column hashes the values of a column; equal ones of the same type are alike whatever form the column has. Both zeros are one, and
 // so is all that is no number.
-func hashColumn(a arrow.Array, seed uint64, into []uint64) {
+func Column(a arrow.Array, seed uint64, into []uint64) {
 	if d, ok := a.(*array.Dictionary); ok {
 		of := make([]uint64, d.Dictionary().Len())
-		hashColumn(d.Dictionary(), seed, of)
+		Column(d.Dictionary(), seed, of)
 		for i := range into {
-			into[i] = absent
+			into[i] = Absent
 			if !d.IsNull(i) {
 				into[i] = of[d.GetValueIndex(i)]
 			}
 		}
 		return
 	}
-	one := hasher(a, seed)
+	one := Of(a, seed)
 	if a.NullN() == 0 {
 		for i := range into {
 			into[i] = one(i)
@@ -86,15 +91,15 @@ func hashColumn(a arrow.Array, seed uint64, into []uint64) {
 		return
 	}
 	for i := range into {
-		into[i] = absent
+		into[i] = Absent
 		if a.IsValid(i) {
 			into[i] = one(i)
 		}
 	}
 }
 
-// hasher returns what hashes a value that is there.
-func hasher(a arrow.Array, seed uint64) func(i int) uint64 {
+// Of returns what hashes a value that is there.
+func Of(a arrow.Array, seed uint64) func(i int) uint64 {
 	switch a := a.(type) {
 	case *array.Int64:
 		return numbers(a.Int64Values(), seed)
@@ -107,15 +112,15 @@ func hasher(a arrow.Array, seed uint64) func(i int) uint64 {
 	case *array.Date32:
 		return numbers(a.Date32Values(), seed)
 	case *array.Float64:
-		return func(i int) uint64 { return mix(floatBits(a.Value(i)) ^ seed) }
+		return func(i int) uint64 { return Mix(floatBits(a.Value(i)) ^ seed) }
 	case *array.Float32:
-		return func(i int) uint64 { return mix(floatBits(float64(a.Value(i))) ^ seed) }
+		return func(i int) uint64 { return Mix(floatBits(float64(a.Value(i))) ^ seed) }
 	case *array.Boolean:
 		return func(i int) uint64 {
 			if a.Value(i) {
-				return mix(seed + 1)
+				return Mix(seed + 1)
 			}
-			return mix(seed)
+			return Mix(seed)
 		}
 	case *array.String:
 		return func(i int) uint64 { return xxh3.HashStringSeed(a.Value(i), seed) }
@@ -140,7 +145,7 @@ func hasher(a arrow.Array, seed uint64) func(i int) uint64 {
 }
 
 func numbers[T ~int32 | ~int64](list []T, seed uint64) func(i int) uint64 {
-	return func(i int) uint64 { return mix(uint64(int64(list[i])) ^ seed) }
+	return func(i int) uint64 { return Mix(uint64(int64(list[i])) ^ seed) }
 }
 
 func floatBits(v float64) uint64 {
