@@ -17,8 +17,8 @@ func (a *app) copyCommand() *cobra.Command {
 		Use:   "copy TABLE --to WAREHOUSE",
 		Short: "Copy a table to another warehouse, and verify the copy",
 		Long: `Copy makes a table in another warehouse with the same rows, columns, layout, properties and ledger. Files are copied side by
-side and read back; those with deletes, or of a former partitioning, are written anew, and their rows are held against those that were read.
-Only then does the table come into being there. Its history stays where it was.`,
+side and read back; those with deletes, or of a former partitioning, are written anew, and their rows are held against what was
+read. Only then does the table come into being there. Its history stays where it was.`,
 		Example: `  trevak copy orrin.tides --to trevak-demo/second --dry-run -w trevak-demo/warehouse
   trevak copy orrin.tides --to trevak-demo/second --into orrin.tides_copied -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),

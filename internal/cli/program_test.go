@@ -300,7 +300,7 @@ func TestWrongUsage(t *testing.T) {
 		{"preview r.csv --timeout abc", "write a duration, like 1m30s or 30s", 2},
 		{"preview r.csv --trim=maybe", "write true or false", 2},
 		{"preview r.csv --=x", "is no flag", 2},
-		{"nonsense", `there is no command "trevak nonsense"; the commands are alter, `, 2},
+		{"nonsense", `there is no command "trevak nonsense"; the commands are adopt, alter, `, 2},
 		{"prevew r.csv", "the nearest name is trevak preview", 2},
 		{"feed chek r.csv", "the nearest name is trevak feed check", 2},
 		{"tables schema x", `trevak tables takes no "schema"; see trevak tables --help`, 2},
