@@ -116,7 +116,7 @@ func condition(s schema.Schema, text string) (*expr.Expression, []schema.Field, 
 	wrong := func(err error) error {
 		return fault.Wrap(fault.Usage, err, "--where")
 	}
-	fields := clean(s).Fields
+	fields := s.Bare().Fields
 	whole, err := expr.Parse(text, fields)
 	if err != nil {
 		return nil, nil, wrong(err)
@@ -156,13 +156,21 @@ func (d Deletion) find(ctx context.Context, t *table.Table, where *expr.Expressi
 	target := scan.Target{Schema: schema.Schema{Fields: fields, Omission: schema.Omission{OmitRest: true}}}
 	if len(fields) == 0 {
 		// A condition without columns still has rows to be counted.
-		target.Schema.Fields = clean(t.Schema).Fields[:1]
+		target.Schema.Fields = t.Schema.Bare().Fields[:1]
 	}
 	return g, g.search(ctx, scan.Request{Target: target, Where: where}, b, func(r *scan.Rows, take func(row int)) {
 		for i := range int(r.Batch.NumRows()) {
 			take(i)
 		}
 	})
+}
+
+// storageError gives a kind to what went wrong while writing.
+func storageError(err error) error {
+	if err == nil || fault.KindOf(err) != 0 || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fault.Wrap(fault.Storage, err, "writing failed")
 }
 
 // byPartition counts the rows that go by partition.
@@ -203,6 +211,7 @@ func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *De
 	options.Columnar.Counts = true
 	o := &write.Output{Schema: t.Schema, Spec: t.Spec, Options: options, Create: a.CreateFile, Origins: true}
 	taken, err := g.write(ctx, o)
+	err = storageError(err)
 	if err == nil {
 		a.Deletes, a.Remove, a.Exact, a.Operation = taken.Deletes, taken.Remove, true, "delete"
 		var s table.Snapshot

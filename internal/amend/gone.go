@@ -125,7 +125,7 @@ func (g *gone) rewrite(ctx context.Context, out *write.Output, take func(context
 	if err != nil {
 		return err
 	}
-	return from.Read(ctx, scan.Request{Target: scan.Target{Schema: clean(out.Stored())}}, func(r *scan.Rows) error {
+	return from.Read(ctx, scan.Request{Target: scan.Target{Schema: out.Stored().Bare()}}, func(r *scan.Rows) error {
 		going := rows[r.Block.Object]
 		var kept []int32
 		for i := range int(r.Batch.NumRows()) {

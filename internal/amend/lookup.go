@@ -33,7 +33,7 @@ type lookup struct {
 // newLookup plans to read the columns of the key where these can hold one.
 func (u *Upsert) newLookup(ctx context.Context) (*lookup, error) {
 	l := &lookup{Upsert: u}
-	s := clean(u.out.Schema)
+	s := u.out.Schema.Bare()
 	for i, c := range u.key {
 		l.target.Fields = append(l.target.Fields, s.Fields[c])
 		l.bounds = append(l.bounds, expr.Bound{Column: s.Fields[c].Name, Op: expr.Among, Between: u.ranges[i].between()})

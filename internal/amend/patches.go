@@ -36,7 +36,7 @@ func newPatches(s schema.Schema, columns []int, o layout.Options) *patches {
 		return nil
 	}
 	p := &patches{columns: columns}
-	s = clean(s)
+	s = s.Bare()
 	p.target.Omission = s.Omission
 	for _, c := range columns {
 		p.target.Fields = append(p.target.Fields, s.Fields[c])

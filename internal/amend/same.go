@@ -55,7 +55,7 @@ func (l *lookup) same(ctx context.Context, split int, k *keys) error {
 			left = append(left, alike{position: m.position, entry: e})
 		}
 	}
-	s := clean(l.out.Schema)
+	s := l.out.Schema.Bare()
 	for j, c := range l.compare {
 		if len(left) == 0 {
 			return nil

@@ -53,7 +53,8 @@ func TakeOut(ctx context.Context, t *table.Table, origins []int64, out *write.Ou
 	if err := g.settle(ctx, Weighed, written); err != nil {
 		return Taken{}, err
 	}
-	return g.write(ctx, out)
+	taken, err := g.write(ctx, out)
+	return taken, storageError(err)
 }
 
 // search looks through the first tasks, as many as there are files to be read, side by side for rows that are to go.

@@ -428,13 +428,3 @@ func (u *Upsert) Abandon() {
 	u.log.close()
 	u.patches.close()
 }
-
-// clean is a schema without what a run demands of its values, for rows that are a table's already.
-func clean(s schema.Schema) schema.Schema {
-	s = s.Clone()
-	s.Key, s.Omission = nil, schema.Omission{OmitRest: true}
-	s.Walk(func(_ string, f *schema.Field) {
-		f.Required, f.Origin, f.Pinned, f.Demand = false, "", false, schema.Demand{}
-	})
-	return s
-}

@@ -3,7 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
+	"syscall"
 
 	"trevak/internal/fault"
 )
@@ -31,10 +33,29 @@ func word(text string) string {
 	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
 
+// ofTheDisk is the way out of what a disk does not do, "" of anything else.
+func ofTheDisk(err error) string {
+	switch {
+	case errors.Is(err, syscall.ENOSPC):
+		return "make room on the disk, and run the command again"
+	case errors.Is(err, syscall.EROFS):
+		return "the disk can only be read; have it mounted for writing, or name another folder"
+	case errors.Is(err, fs.ErrPermission):
+		return "ask for the right to write there, or name another folder"
+	}
+	return ""
+}
+
 // withSteps puts the command for what can be done behind the way out of an error.
 func withSteps(err error) error {
 	var e *fault.Error
-	if !errors.As(err, &e) || e.With == nil {
+	if !errors.As(err, &e) {
+		return err
+	}
+	if e.WayOut == "" {
+		e.WayOut = ofTheDisk(err)
+	}
+	if e.With == nil {
 		return err
 	}
 	e.WayOut += ": " + steps[e.With.Action](e.With.Args)

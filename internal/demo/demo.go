@@ -23,13 +23,14 @@ var data embed.FS
 
 // Counts are the records in each part of the data.
 type Counts struct {
-	Stations, South, Observations, Readings, Tides, ServiceLog int
+	Stations, South, NewStations, Observations, Readings, Tides, ServiceLog int
 }
 
 // embedded says where the files that are shipped as they are go.
 var embedded = map[string]string{
 	"stations.csv":           "stations/stations.csv",
 	"stations_south.csv":     "stations-south/stations_south.csv",
+	"station_changes.csv":    "station-changes/2031-05-05.csv",
 	"service_log.psv":        "service_log/service_log.psv",
 	"service_log_mended.psv": "service_log_mended/service_log.psv",
 }
@@ -41,12 +42,13 @@ const (
 	tideRows         = 5000
 	stations         = 40
 	south            = 12
+	newStations      = 1
 	serviceRows      = 120
 )
 
 // Write writes the data below dir, which must exist, scale times as large as the smallest.
 func Write(dir string, scale int) (Counts, error) {
-	counts := Counts{Stations: stations, South: south, ServiceLog: serviceRows, Tides: tideRows * scale}
+	counts := Counts{Stations: stations, South: south, NewStations: newStations, ServiceLog: serviceRows, Tides: tideRows * scale}
 	for name, place := range embedded {
 		text, err := data.ReadFile("data/" + name)
 		if err != nil {

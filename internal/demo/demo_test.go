@@ -46,7 +46,7 @@ func TestSameScaleGivesTheSameBytes(t *testing.T) {
 		t.Errorf("%+v and %+v", first, second)
 	}
 	these, those := contents(t, a), contents(t, b)
-	if len(these) != 9 || len(those) != 9 {
+	if len(these) != 10 || len(those) != 10 {
 		t.Errorf("%d and %d files", len(these), len(those))
 	}
 	for name, text := range these {

@@ -59,8 +59,8 @@ func (l *Request) changed(ctx context.Context, o locate.Object, was ledger.Entry
 	case l.refuses():
 		return fault.New(fault.Input, "was loaded into %s at %s, when it had %d bytes, and has changed since", l.Into,
 			was.At.Format(time.RFC3339), was.Size).In(o.Location).
-			Try("leave it out; or have it take the place of the rows that came of it, with --changed replace, or take it in beside them, with " +
-				"--changed append; of a file that only got longer, --changed grown takes in what is new")
+			Try("leave it out, or say what becomes of the rows that came of it: --changed replace swaps them for it, --changed append keeps " +
+				"them beside it, and --changed grown takes in what is new at its end")
 	case l.Changed == ChangedReplace:
 		l.replaced = append(l.replaced, uriOf(o))
 	case l.Changed == ChangedGrown:

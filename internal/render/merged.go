@@ -22,7 +22,7 @@ func mergedFacts(r *write.Report) (facts []fact) {
 	if byKey(r) {
 		var parts []string
 		for i, c := range []counted{{m.Inserted, "inserted"}, {m.Updated, "updated"}, {m.Unchanged, "unchanged"}, {m.Deleted, "deleted"},
-			{m.Known, "known and left alone"}, {m.Older, "older than the table's"}, {m.Unmet, "deletes of nothing"},
+			{m.Known, "known and left alone"}, {m.Older, "older than the table's"}, {m.Unmet, "deleting nothing"},
 			{m.Superseded, "with a key that another row of the load has"}} {
 			if c.n > 0 || i < 3 {
 				parts = append(parts, Number(c.n)+" "+c.what)

@@ -186,6 +186,14 @@ func (t Type) Nested() bool { return t.Kind == Struct || t.Kind == List || t.Kin
 // Equal reports whether two types are the same, ids and names in the source aside.
 func (t Type) Equal(o Type) bool { return t.String() == o.String() }
 
+// Bare is the schema for rows that are a table's already: without what is demanded of values, and of names in a source.
+func (s Schema) Bare() Schema {
+	s = s.Clone()
+	s.Key, s.Omission = nil, Omission{OmitRest: true}
+	s.Walk(func(_ string, f *Field) { f.Required, f.Origin, f.Pinned, f.Demand = false, "", false, Demand{} })
+	return s
+}
+
 // Walk calls visit for every field of the schema, parents before their parts, with the dotted path of names. List elements
 // are named "element", map parts "key" and "value".
 func (s Schema) Walk(visit func(path string, f *Field)) {

@@ -78,6 +78,7 @@ func properties(mapping, notes, log string) iceberg.Properties {
 		icetable.ManifestMergeEnabledKey:             "true",
 		icetable.MetadataDeleteAfterCommitEnabledKey: "true",
 		icetable.MetadataPreviousVersionsMaxKey:      "20",
+		statesKeptKey:                                "200",
 	}
 }
 

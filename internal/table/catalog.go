@@ -10,7 +10,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
+	"github.com/apache/iceberg-go"
 	icebergio "github.com/apache/iceberg-go/io"
 	icetable "github.com/apache/iceberg-go/table"
 
@@ -26,6 +28,9 @@ type catalog struct {
 	dir   string
 	// stale is why the hint of the last commit could not be written, nil where it was.
 	stale error
+	// last are the tables that were read last, by the version of their metadata, which never changes.
+	mutex sync.Mutex
+	last  map[string]*icetable.Table
 }
 
 // errNoTable says that a folder holds no table.
@@ -77,13 +82,37 @@ func (c *catalog) newest(ctx context.Context, ident icetable.Identifier) (uri st
 
 // LoadTable reads a table as its newest version has it. The error is errNoTable where there is none.
 func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*icetable.Table, error) {
-	uri, _, err := c.newest(ctx, ident)
+	t, _, err := c.load(ctx, ident)
+	return t, err
+}
+
+// load is LoadTable with the number of the version.
+func (c *catalog) load(ctx context.Context, ident icetable.Identifier) (*icetable.Table, int, error) {
+	uri, version, err := c.newest(ctx, ident)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if uri == "" {
-		return nil, errNoTable
+		return nil, 0, errNoTable
 	}
+	c.mutex.Lock()
+	known := c.last[uri]
+	c.mutex.Unlock()
+	if known != nil {
+		return known, version, nil
+	}
+	loaded, err := c.read(ctx, ident, uri)
+	if err == nil {
+		c.mutex.Lock()
+		// One is enough: who works on a table asks for it again and again.
+		c.last = map[string]*icetable.Table{uri: loaded}
+		c.mutex.Unlock()
+	}
+	return loaded, version, err
+}
+
+// read reads a version of the metadata.
+func (c *catalog) read(ctx context.Context, ident icetable.Identifier, uri string) (*icetable.Table, error) {
 	loaded, err := icetable.NewFromLocation(ctx, ident, uri, c.files, c)
 	var path *fs.PathError
 	if err != nil && ctx.Err() == nil && !errors.As(err, &path) {
@@ -96,11 +125,7 @@ func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*ic
 // CommitTable makes the next version of a table, unless a requirement does not hold any more.
 func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
 	updates []icetable.Update) (icetable.Metadata, string, error) {
-	current, err := c.LoadTable(ctx, ident)
-	if err != nil {
-		return nil, "", err
-	}
-	_, version, err := c.newest(ctx, ident)
+	current, version, err := c.load(ctx, ident)
 	if err != nil {
 		return nil, "", err
 	}
@@ -114,7 +139,40 @@ func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, re
 		return nil, "", fmt.Errorf("making the next version of the metadata: %w", err)
 	}
 	location, err := c.publish(ctx, ident, version+1, next)
+	if err == nil {
+		c.prune(ctx, ident, version+1, next.Properties())
+	}
 	return next, location, err
+}
+
+// pruned is how often what former commits may have left of old versions is looked for as well.
+const pruned = 50
+
+// prune removes versions of the metadata that are older than those that the table's properties say are kept.
+func (c *catalog) prune(ctx context.Context, ident icetable.Identifier, version int, properties iceberg.Properties) {
+	kept := properties.GetInt(icetable.MetadataPreviousVersionsMaxKey, icetable.MetadataPreviousVersionsMaxDefault)
+	if !properties.GetBool(icetable.MetadataDeleteAfterCommitEnabledKey, icetable.MetadataDeleteAfterCommitEnabledDefault) {
+		return
+	}
+	folder, oldest := c.metadataFolder(ident), version-kept-1
+	if version%pruned != 0 {
+		if oldest > 0 {
+			// What cannot be removed is looked for again later.
+			_ = c.store.Remove(ctx, storage.Join(folder, fmt.Sprintf("v%d.metadata.json", oldest)))
+		}
+		return
+	}
+	entries, err := c.store.List(ctx, folder)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if m := versionName.FindStringSubmatch(e.Name); m != nil {
+			if n, err := strconv.Atoi(m[1]); err == nil && n <= oldest {
+				_ = c.store.Remove(ctx, e.URI)
+			}
+		}
+	}
 }
 
 // publish writes a version of the metadata unless there is one of that number. Only then does it count; the hint comes last, and when
@@ -149,14 +207,10 @@ func (c *catalog) hint(ctx context.Context, folder string, version int) error {
 	return storage.Sync(ctx, c.store, folder)
 }
 
-// hinted reports whether the hint names the newest version.
-func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier) (version int, ok bool) {
-	_, version, err := c.newest(ctx, ident)
-	if err != nil || version == 0 {
-		return 0, true
-	}
+// hinted reports whether the hint names a version.
+func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier, version int) bool {
 	text, err := storage.ReadAll(ctx, c.store, storage.Join(c.metadataFolder(ident), hintName))
-	return version, err == nil && strings.TrimSpace(string(text)) == strconv.Itoa(version)
+	return err == nil && strings.TrimSpace(string(text)) == strconv.Itoa(version)
 }
 
 // ErrChanged is the cause of a conflict that another commit to the table brought about: what was done on its former state can

@@ -121,6 +121,9 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 	if committed == nil {
 		return Snapshot{}, nil
 	}
+	if after, err := w.describe(name, committed); err == nil && c.created == nil {
+		w.cleanse(ctx, now, after)
+	}
 	var out Snapshot
 	if current := committed.CurrentSnapshot(); current != nil {
 		out = describeSnapshot(*current)
@@ -218,6 +221,9 @@ func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, er
 		return nil, err
 	}
 	updates = append(updates, relaid...)
+	if ids := expiring(metadata); len(ids) > 0 && !c.Quiet && c.Current == 0 {
+		updates = append(updates, icetable.NewRemoveSnapshotsUpdate(ids, false))
+	}
 	if len(c.Properties) > 0 {
 		updates = append(updates, icetable.NewSetPropertiesUpdate(maps.Clone(c.Properties)))
 	}
@@ -339,7 +345,9 @@ func describeSnapshot(s icetable.Snapshot) Snapshot {
 		}
 		return n
 	}
-	out.Operation = string(s.Summary.Operation)
+	if out.Operation = s.Summary.Properties[operationKey]; out.Operation == "" {
+		out.Operation = string(s.Summary.Operation)
+	}
 	out.Rows, out.Files = count("total-records"), count("total-data-files")
 	out.AddedRows, out.AddedFiles = count("added-records"), count("added-data-files")
 	return out

@@ -60,7 +60,7 @@ func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, out *Dropped
 	}
 	if keep {
 		if out.Kept, err = w.setAside(ctx, t, folder); err != nil {
-			return err
+			return fault.Wrap(fault.Storage, err, "the last state of table %s cannot be kept", name)
 		}
 	}
 	// While there is a version the table is there; the newest goes last.

@@ -108,14 +108,14 @@ func (t *Table) Store() storage.Store { return t.store }
 
 // Load reads a table's current state. It returns nil when there is no such table.
 func (w *Warehouse) Load(ctx context.Context, name Name) (*Table, error) {
-	loaded, err := w.catalog.LoadTable(ctx, name.parts)
+	loaded, version, err := w.catalog.load(ctx, name.parts)
 	if errors.Is(err, errNoTable) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the table %s cannot be loaded", name)
 	}
-	w.mendHint(ctx, name)
+	w.mendHint(ctx, name, version)
 	return w.describe(name, loaded)
 }
 
@@ -291,8 +291,8 @@ func (w *Warehouse) free(ctx context.Context, name Name) error {
 }
 
 // mendHint writes the hint of a table anew where an earlier commit could not. It leaves that to others where these are about to commit.
-func (w *Warehouse) mendHint(ctx context.Context, name Name) {
-	if _, ok := w.catalog.hinted(ctx, name.parts); ok {
+func (w *Warehouse) mendHint(ctx context.Context, name Name, version int) {
+	if w.catalog.hinted(ctx, name.parts, version) {
 		return
 	}
 	release, err := storage.Lock(ctx, w.store, w.lock(), false)
@@ -300,7 +300,7 @@ func (w *Warehouse) mendHint(ctx context.Context, name Name) {
 		return
 	}
 	defer release()
-	if version, ok := w.catalog.hinted(ctx, name.parts); !ok {
+	if _, version, err := w.catalog.newest(ctx, name.parts); err == nil && version > 0 && !w.catalog.hinted(ctx, name.parts, version) {
 		// What cannot be mended now is tried again the next time.
 		_ = w.catalog.hint(ctx, w.catalog.metadataFolder(name.parts), version)
 	}

@@ -25,7 +25,6 @@ import (
 	"trevak/internal/rowhash"
 	"trevak/internal/run"
 	"trevak/internal/scan"
-	"trevak/internal/schema"
 	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
@@ -97,7 +96,10 @@ func Copy(ctx context.Context, from *table.Table, to *table.Warehouse, name tabl
 	if c.load, err = to.Twin(from, name); err != nil {
 		return nil, err
 	}
-	if err = c.copy(ctx, whole, others); err == nil {
+	if err = c.copy(ctx, whole, others); err != nil && fault.KindOf(err) == 0 && !errors.Is(err, context.Canceled) {
+		err = fault.Wrap(fault.Storage, err, "copying failed")
+	}
+	if err == nil {
 		err = c.commit(ctx)
 	}
 	if err != nil {
@@ -219,13 +221,8 @@ func (c *copying) rewrite(ctx context.Context, tasks []table.ReadTask) error {
 	stored := o.Stored()
 	files := layout.NewRouter(stored, c.from.Spec, options, c.load.CreateFile)
 	defer files.Abandon()
-	target := stored.Clone()
-	target.Key, target.Omission = nil, schema.Omission{OmitRest: true}
-	target.Walk(func(_ string, f *schema.Field) {
-		f.Required, f.Origin, f.Pinned, f.Demand = false, "", false, schema.Demand{}
-	})
 	var read, written digest
-	err = from.Read(ctx, scan.Request{Target: scan.Target{Schema: target}}, func(r *scan.Rows) error {
+	err = from.Read(ctx, scan.Request{Target: scan.Target{Schema: stored.Bare()}}, func(r *scan.Rows) error {
 		read.add(r.Batch)
 		return files.Write(ctx, r.Batch)
 	})
