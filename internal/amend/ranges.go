@@ -17,6 +17,7 @@ type interval struct{ low, high uint64 }
 // ranges is where the values of a column lie, as numbers that are in the same order: each by itself while they are few, and otherwise
 // neighbours together.
 type ranges struct {
+	most   int // that are kept by themselves, 0 for mostSingle
 	single []uint64
 	joined []interval
 }
@@ -36,10 +37,14 @@ func (r *ranges) add(a arrow.Array) {
 	for i := range a.Len() {
 		r.single = append(r.single, bits(i))
 	}
-	if len(r.single) < 2*mostSingle {
+	most := r.most
+	if most == 0 {
+		most = mostSingle
+	}
+	if len(r.single) < 2*most {
 		return
 	}
-	if r.single = unique(r.single); len(r.single) > mostSingle {
+	if r.single = unique(r.single); len(r.single) > most {
 		for part := range slices.Chunk(r.single, joinedValues) {
 			r.joined = append(r.joined, interval{part[0], part[len(part)-1]})
 		}

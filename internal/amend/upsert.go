@@ -50,7 +50,8 @@ type Upsert struct {
 	compare []int // columns that tell an update from what is as it was
 	keep    []int
 
-	straight bool // rows go into files as they come
+	most     int64 // keys that are looked for at a time
+	straight bool  // rows go into files as they come
 	spool    spool
 	log      log
 	ranges   []ranges // of the columns of the key
@@ -84,7 +85,7 @@ const (
 // NewUpsert prepares for the rows of an output, which are those of a table, nil for one that comes into being.
 func NewUpsert(o Options, out *write.Output, t *table.Table, b run.Budget) (*Upsert, error) {
 	s := out.Schema
-	u := &Upsert{options: o, out: out, table: t, budget: b, newest: -1, straight: write.Straight(out)}
+	u := &Upsert{options: o, out: out, table: t, budget: b, newest: -1, most: mostKeys, straight: write.Straight(out)}
 	dir := out.Options.TempDir
 	u.spool, u.log = spool{most: spoolBytes, dir: dir}, log{most: logRecords, dir: dir}
 	var err error
@@ -299,7 +300,7 @@ func (u *Upsert) Close(ctx context.Context) (write.Stored, error) {
 // settle decides what becomes of each row. Where there are too many keys to be looked for at once, some are after the others.
 func (u *Upsert) settle(ctx context.Context) error {
 	parts := uint64(1)
-	for u.log.n > int64(parts)*mostKeys {
+	for u.log.n > int64(parts)*u.most {
 		parts *= 2
 	}
 	var look *lookup
@@ -337,7 +338,7 @@ func (u *Upsert) settle(ctx context.Context) error {
 
 // gather makes entries of the keys of one part, of which later rows take the place of earlier ones, or newer ones of older ones.
 func (u *Upsert) gather(part, parts uint64) (*keys, error) {
-	k := newKeys(int(min(u.log.n, mostKeys)))
+	k := newKeys(int(min(u.log.n, u.most)))
 	err := u.log.each(func(n int64, r *record) {
 		// The place in the table of keys goes by the lowest bits.
 		if r.key.High>>48%parts != part {

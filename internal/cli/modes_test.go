@@ -150,3 +150,29 @@ func TestModesKilled(t *testing.T) {
 		}
 	}
 }
+
+// TestOldStatesExpire loads more often than states are kept: the ledger stays whole, and metadata small.
+func TestOldStatesExpire(t *testing.T) {
+	testfolder.Make(t, map[string]string{"0.csv": "id\n0\n"})
+	must(t, []string{"load", "0.csv", "--into", "ops.t"}, "1 read")
+	must(t, []string{"alter", "ops.t", "--property", "history.expire.min-snapshots-to-keep=3"}, "is 3")
+	for n := range 30 {
+		name := fmt.Sprintf("%d.csv", n+1)
+		keep(t, name, fmt.Sprintf("id\n%d\n", n+1))
+		must(t, []string{"load", name, "--into", "ops.t"}, "1 read")
+	}
+	var d struct{ Snapshots []struct{} }
+	decode(t, must(t, []string{"describe", "ops.t", "-o", "json"}, "").out, &d)
+	if len(d.Snapshots) != 3 {
+		t.Errorf("%d states", len(d.Snapshots))
+	}
+	must(t, []string{"ledger", "ops.t"}, "31 objects")
+	must(t, []string{"load", "0.csv", "7.csv", "--into", "ops.t"}, "2 known")
+	if n := rowsOf(t, "ops.t"); n != 31 {
+		t.Errorf("%d rows", n)
+	}
+	count := func(part string) int { return strings.Count(listing(t, "warehouse/ops/t/metadata"), part) }
+	if versions, lists, segments := count(".metadata.json"), count("snap-"), count("ledger-"); versions > 22 || lists > 4 || segments > 12 {
+		t.Errorf("%d versions, %d manifest lists, %d segments of the ledger", versions, lists, segments)
+	}
+}

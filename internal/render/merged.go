@@ -55,6 +55,9 @@ func madeWay(r *write.Report) string {
 	return Count(int(m.Outcome.Rows), "row", "rows") + " of the table: " + outcomeText(m.Outcome)
 }
 
+// about is a size that was reckoned.
+func about(n int64) string { return "about " + Size(n) }
+
 // outcomeText tells what became of the files that rows were taken out of.
 func outcomeText(o write.Outcome) string {
 	var parts []string
@@ -63,7 +66,10 @@ func outcomeText(o write.Outcome) string {
 	}
 	why := ""
 	if o.Why == write.Weighing {
-		why = fmt.Sprintf("; to rewrite is about %s of rows that stay, besides %s of new ones", Size(o.Copied), Size(o.Added))
+		why = fmt.Sprintf("; to rewrite would copy %s of rows that stay, besides %s of new ones", about(o.Copied), Size(o.Added))
+		if o.Rewritten > 0 {
+			why = fmt.Sprintf(", which copies no more than %s of rows that stay, besides %s of new ones", about(o.Copied), Size(o.Added))
+		}
 	}
 	if o.Why == write.Asked {
 		why = ", as asked for"
