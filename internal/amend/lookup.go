@@ -36,7 +36,7 @@ func (u *Upsert) newLookup(ctx context.Context) (*lookup, error) {
 	s := u.out.Schema.Bare()
 	for i, c := range u.key {
 		l.target.Fields = append(l.target.Fields, s.Fields[c])
-		l.bounds = append(l.bounds, expr.Bound{Column: s.Fields[c].Name, Op: expr.Among, Between: u.ranges[i].between()})
+		l.bounds = append(l.bounds, u.ranges[i].bounds(s.Fields[c].Name)...)
 		u.ranges[i] = ranges{}
 	}
 	if u.newest >= 0 {

@@ -9,6 +9,7 @@ import (
 
 	"trevak/internal/expr"
 	"trevak/internal/layout"
+	"trevak/internal/schema"
 )
 
 // interval is numbers from one to another, both included.
@@ -20,6 +21,52 @@ type ranges struct {
 	most   int // that are kept by themselves, 0 for mostSingle
 	single []uint64
 	joined []interval
+	// few are the values themselves while there are few, which filters of files can be asked for; many says that there are not.
+	few  []expr.Value
+	many bool
+}
+
+// mostFew is how many values filters are asked for: of more, some are nearly always taken to be there.
+const mostFew = 200
+
+// keepFew keeps the values themselves, while there are few.
+func (r *ranges) keepFew(a arrow.Array) {
+	if r.many = r.many || len(r.few)+a.Len() > mostFew; r.many {
+		r.few = nil
+		return
+	}
+	for i := range a.Len() {
+		v, ok := exactValue(a, i)
+		if !ok {
+			r.few, r.many = nil, true
+			return
+		}
+		r.few = append(r.few, v)
+	}
+}
+
+// exactValue is a value as filters are asked for it; ok is false for one of a type that they do not know.
+func exactValue(a arrow.Array, i int) (v expr.Value, ok bool) {
+	switch a := a.(type) {
+	case *array.Int64:
+		return expr.Value{Kind: schema.Long, Long: a.Value(i)}, true
+	case *array.Int32:
+		return expr.Value{Kind: schema.Long, Long: int64(a.Value(i))}, true
+	case *array.Date32:
+		return expr.Value{Kind: schema.Date, Long: int64(a.Value(i))}, true
+	case *array.String:
+		return expr.Value{Kind: schema.String, Text: a.Value(i)}, true
+	}
+	return v, false
+}
+
+// bounds are what keys say of their column.
+func (r *ranges) bounds(column string) []expr.Bound {
+	out := []expr.Bound{{Column: column, Op: expr.Among, Between: r.between()}}
+	if len(r.few) > 0 {
+		out = append(out, expr.Bound{Column: column, Op: expr.Equal, Values: r.few})
+	}
+	return out
 }
 
 // mostSingle is how many values are kept by themselves; of more, joinedValues neighbours are taken together.
@@ -33,6 +80,7 @@ func (r *ranges) add(a arrow.Array) {
 	if d, ok := a.(*array.Dictionary); ok {
 		a = d.Dictionary()
 	}
+	r.keepFew(a)
 	bits := layout.OrderedBits(a)
 	for i := range a.Len() {
 		r.single = append(r.single, bits(i))

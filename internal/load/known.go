@@ -206,9 +206,17 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 // wholly reports whether the table is to have nothing but what this load takes in.
 func (l Request) wholly() bool { return l.Mode == Replace && !l.Touching }
 
+// current is the state of a table, if there is one.
+func current(t *table.Table) (s table.Snapshot, ok bool) {
+	if t == nil {
+		return s, false
+	}
+	return t.Current()
+}
+
 // onlyThese reports whether the table has taken in some objects as they are, and nothing else, and was not changed since.
 func (k *ledgered) onlyThese(ctx context.Context, t *table.Table, objects []locate.Object) (bool, error) {
-	if t == nil || len(objects) != len(k.byURI)+k.inputs {
+	if s, ok := current(t); !ok || s.Operation != Replace.String() || len(objects) != len(k.byURI)+k.inputs {
 		return false, nil
 	}
 	for _, e := range k.byURI {

@@ -55,9 +55,6 @@ func madeWay(r *write.Report) string {
 	return Count(int(m.Outcome.Rows), "row", "rows") + " of the table: " + outcomeText(m.Outcome)
 }
 
-// about is a size that was reckoned.
-func about(n int64) string { return "about " + Size(n) }
-
 // outcomeText tells what became of the files that rows were taken out of.
 func outcomeText(o write.Outcome) string {
 	var parts []string
@@ -66,9 +63,12 @@ func outcomeText(o write.Outcome) string {
 	}
 	why := ""
 	if o.Why == write.Weighing {
-		why = fmt.Sprintf("; to rewrite would copy %s of rows that stay, besides %s of new ones", about(o.Copied), Size(o.Added))
+		why = fmt.Sprintf("; to rewrite would copy about %s of rows that stay", Size(o.Copied))
 		if o.Rewritten > 0 {
-			why = fmt.Sprintf(", which copies no more than %s of rows that stay, besides %s of new ones", about(o.Copied), Size(o.Added))
+			why = fmt.Sprintf(", which copies about %s of rows that stay", Size(o.Copied))
+		}
+		if o.Added > 0 {
+			why += fmt.Sprintf(", besides %s of new ones", Size(o.Added))
 		}
 	}
 	if o.Why == write.Asked {
