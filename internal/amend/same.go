@@ -56,9 +56,14 @@ func (l *lookup) same(ctx context.Context, split int, k *keys) error {
 		}
 	}
 	s := l.out.Schema.Bare()
+	unseen := uint64(0) // what columns without a value have added to the content of each row of the load
 	for j, c := range l.compare {
 		if len(left) == 0 {
 			return nil
+		}
+		if slices.Contains(l.keep, c) {
+			unseen += rowhash.Absent
+			continue
 		}
 		var err error
 		if left, err = l.sameIn(ctx, l.splits[split], s.Fields[c], j, left); err != nil {
@@ -66,7 +71,7 @@ func (l *lookup) same(ctx context.Context, split int, k *keys) error {
 		}
 	}
 	for _, a := range left {
-		if a.content == a.entry.content {
+		if a.content+unseen == a.entry.content {
 			l.outcomes[a.entry.row] = unchanged
 		}
 	}

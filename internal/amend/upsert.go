@@ -2,6 +2,7 @@ package amend
 
 import (
 	"context"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -26,19 +27,23 @@ type Options struct {
 	NewestBy string
 	// DeleteWhere is a condition for rows that mark a delete; empty for none.
 	DeleteWhere string
-	// Keep are columns that rows which are updated keep as they are.
-	Keep []string
+	// Keep are columns that rows which are updated keep as they are, and KeepUnseen says that so are those without a single value in the
+	// load.
+	Keep       []string
+	KeepUnseen bool
 	// As says how rows of the table are taken out.
 	As How
 }
 
 // Upsert is where the rows of a load leave that are held against a table by their key. It is a write.Sink.
 type Upsert struct {
-	// Counts, Outcome, Deletes and Remove are what the rows came to, once it is closed.
+	// Counts, Outcome, Deletes and Remove are what the rows came to, once it is closed, and Unseen the columns that were kept for having
+	// no value.
 	Counts  write.MergeCounts
 	Outcome write.Outcome
 	Deletes []table.DeleteFile
 	Remove  []table.File
+	Unseen  []string
 
 	options Options
 	out     *write.Output
@@ -49,6 +54,7 @@ type Upsert struct {
 	mark    *expr.Expression
 	compare []int // columns that tell an update from what is as it was
 	keep    []int
+	seen    []bool // columns with a value, by their place
 
 	most     int64 // keys that are looked for at a time
 	straight bool  // rows go into files as they come
@@ -110,8 +116,9 @@ func NewUpsert(o Options, out *write.Output, t *table.Table, b run.Budget) (*Ups
 			u.keep = append(u.keep, at)
 		}
 	}
+	u.seen = make([]bool, len(s.Fields))
 	if t == nil {
-		u.keep = nil
+		u.keep, u.options.KeepUnseen = nil, false
 		return u, nil
 	}
 	u.compare = compared(s, u.key, u.keep, u.newest)
@@ -139,7 +146,7 @@ func newestField(s schema.Schema, name string) (int, error) {
 
 // Coded reports that columns may come as dictionaries where they go into files as they come; the memory of batches is kept.
 func (u *Upsert) Coded() (columns, memory bool) {
-	return u.straight && u.mark == nil && len(u.keep) == 0, false
+	return u.straight && u.mark == nil && len(u.keep) == 0 && !u.options.KeepUnseen, false
 }
 
 // Write takes rows, which wait until all are there. What is kept of each is worked out side by side.
@@ -177,6 +184,9 @@ func (u *Upsert) absorb(ctx context.Context) error {
 	}
 	for i, c := range u.key {
 		u.ranges[i].add(d.batch.Column(c))
+	}
+	for i := range u.seen {
+		u.seen[i] = u.seen[i] || d.batch.Column(i).NullN() < int(d.batch.NumRows())
 	}
 	if err := u.log.add(d.records); err != nil {
 		return err
@@ -256,6 +266,7 @@ func (u *Upsert) Close(ctx context.Context) (write.Stored, error) {
 			return out, err
 		}
 	}
+	u.keepUnseen()
 	u.outcomes = make([]outcome, u.log.n)
 	if err := u.settle(ctx); err != nil {
 		return out, err
@@ -295,6 +306,19 @@ func (u *Upsert) Close(ctx context.Context) (write.Stored, error) {
 		out.Bytes += d.Summary.Bytes
 	}
 	return out, nil
+}
+
+// keepUnseen has updated rows keep the columns that have no value in the load, where that is asked for.
+func (u *Upsert) keepUnseen() {
+	if !u.options.KeepUnseen || u.log.n == 0 {
+		return
+	}
+	for i, f := range u.out.Schema.Fields {
+		if !u.seen[i] && !slices.Contains(u.keep, i) && slices.Contains(u.compare, i) && f.Name != schema.MisfitColumn {
+			u.keep, u.Unseen = append(u.keep, i), append(u.Unseen, f.Name)
+		}
+	}
+	u.patches = newPatches(u.out.Schema, u.keep, u.out.Options)
 }
 
 // settle decides what becomes of each row. Where there are too many keys to be looked for at once, some are after the others.

@@ -59,6 +59,21 @@ func TestModes(t *testing.T) {
 	refused(t, 2, []string{"load", "a.csv", "--into", "ops.u", "--mode", "replace", "--touching"}, "and the table ops.u has none")
 }
 
+// TestUpsertOfRecordsThatLackMembers has rows keep what no record of a load has, and update what some have.
+func TestUpsertOfRecordsThatLackMembers(t *testing.T) {
+	testfolder.Make(t, map[string]string{"a.ndjson": `{"id":1,"n":{"c":"x"},"t":"one","u":5}` + "\n" + `{"id":2,"n":{"c":"y"},"t":"two"}` + "\n",
+		"b.ndjson": `{"id":2,"n":{"c":"z"}}` + "\n" + `{"id":1,"n":{"c":"x"}}` + "\n" + `{"id":3}` + "\n"})
+	must(t, []string{"load", "a.ndjson", "--into", "ops.t", "--mode", "upsert", "--key", "id"}, "2 inserted")
+	must(t, []string{"load", "b.ndjson", "--into", "ops.t", "--mode", "upsert"}, "1 inserted, 1 updated, 1 unchanged",
+		"updated rows keep their t, u, which no object has")
+	got := must(t, []string{"convert", "ops.t", "--to", "-", "--format", "ndjson"}, "").out
+	for _, line := range []string{`{"id":1,"n":{"c":"x"},"t":"one","u":5}`, `{"id":2,"n":{"c":"z"},"t":"two","u":null}`, `{"id":3,"n":null,"t":null,"u":null}`} {
+		if !strings.Contains(got, line) {
+			t.Errorf("%s is not in:\n%s", line, got)
+		}
+	}
+}
+
 // TestModesRace has loads of all modes at work on one table at once, some with new columns: each does all that it is to do.
 func TestModesRace(t *testing.T) {
 	files := map[string]string{"seed.csv": "id,owner,v\n1,seed,0\n"}

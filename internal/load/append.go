@@ -99,8 +99,8 @@ func (l *appending) run(ctx context.Context) (write.Result, error) {
 			return err
 		}
 		report.Rewritten = rewritten && !l.DryRun
-		if len(l.UpdateOnly) == 0 {
-			report.Left = l.left
+		if l.merged != nil && len(l.UpdateOnly) == 0 {
+			report.Left = slices.Concat(l.left, l.merged.Unseen)
 		}
 		done = write.Result{Output: out, Files: files, Report: report}
 		return nil
@@ -197,7 +197,7 @@ func (l *appending) prepare() (write.Output, error) {
 	if l.Mode == Upsert {
 		l.left = l.absent(s)
 	}
-	return out, l.merging(&out, l.table, l.left, l.budget, func(u *amend.Upsert) { l.merged = u })
+	return out, l.merging(&out, l.table, l.left, l.data.Rows.Named(), l.budget, func(u *amend.Upsert) { l.merged = u })
 }
 
 // addOwn puts columns that the run fills itself behind the others, where the table lacks them and may grow. The one for misfits

@@ -313,7 +313,7 @@ func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started
 		if load, out, err = l.firstOutput(s); err != nil {
 			return out, err
 		}
-		return out, l.merging(&out.Output, nil, nil, b, func(u *amend.Upsert) { merged = u })
+		return out, l.merging(&out.Output, nil, nil, true, b, func(u *amend.Upsert) { merged = u })
 	})
 	if err == nil {
 		load.Schema = done.Schema

@@ -113,8 +113,8 @@ func (l Request) keyOf(s schema.Schema) ([]string, error) {
 }
 
 // merging has the rows of an output be held against a table, nil for one that does not exist yet. kept are columns that the source does
-// not have.
-func (l Request) merging(out *write.Output, t *table.Table, kept []string, b run.Budget, take func(*amend.Upsert)) error {
+// not have; named says that it tells them before the first record.
+func (l Request) merging(out *write.Output, t *table.Table, kept []string, named bool, b run.Budget, take func(*amend.Upsert)) error {
 	if !l.Mode.byKey() {
 		return nil
 	}
@@ -125,7 +125,8 @@ func (l Request) merging(out *write.Output, t *table.Table, kept []string, b run
 	if kept, err = l.kept(out.Schema, key, kept); err != nil {
 		return err
 	}
-	o := amend.Options{Key: key, Missing: l.Mode == Missing, NewestBy: l.NewestBy, DeleteWhere: l.DeleteWhere, Keep: kept, As: l.Merge.As}
+	o := amend.Options{Key: key, Missing: l.Mode == Missing, NewestBy: l.NewestBy, DeleteWhere: l.DeleteWhere, Keep: kept,
+		KeepUnseen: l.Mode == Upsert && len(l.UpdateOnly) == 0 && !named, As: l.Merge.As}
 	out.Sink = func(of *write.Output) (write.Sink, error) {
 		u, err := amend.NewUpsert(o, of, t, b)
 		if err != nil {
