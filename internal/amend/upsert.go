@@ -6,6 +6,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"golang.org/x/sync/errgroup"
 
 	"trevak/internal/expr"
 	"trevak/internal/fault"
@@ -328,17 +329,31 @@ func (u *Upsert) settle(ctx context.Context) error {
 		parts *= 2
 	}
 	var look *lookup
+	var k *keys
+	// The files are planned while the first keys are gathered.
+	var work errgroup.Group
 	if u.table != nil && u.log.n > 0 {
-		var err error
-		if look, err = u.newLookup(ctx); err != nil {
+		work.Go(func() (err error) {
+			look, err = u.newLookup(ctx)
 			return err
-		}
+		})
+	}
+	work.Go(func() (err error) {
+		k, err = u.gather(0, parts)
+		return err
+	})
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	if look != nil {
 		u.gone = newGone(u.table, look.tasks)
 	}
 	for part := range parts {
-		k, err := u.gather(part, parts)
-		if err != nil {
-			return err
+		if part > 0 {
+			var err error
+			if k, err = u.gather(part, parts); err != nil {
+				return err
+			}
 		}
 		if look != nil {
 			if err := look.run(ctx, k); err != nil {
