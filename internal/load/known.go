@@ -167,7 +167,11 @@ func (l *Request) onlyNew(ctx context.Context, t *table.Table) (k *ledgered, cou
 	}
 	objects, passed := l.Found()
 	wanted := map[string]bool{}
+	// By the ledger that they were passed over for they are known.
 	for _, uri := range passed {
+		if k == l.ledger {
+			break
+		}
 		if _, ok := k.byURI[k.names.of(l.Store, uri)]; !ok {
 			return k, counts, false, fault.New(fault.Conflict, "the table %s was brought back to a former state meanwhile", l.Into).
 				Try("run the command again; nothing was written")
