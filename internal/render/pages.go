@@ -180,7 +180,10 @@ func reportParts(p *page, r *write.Report, name string) {
 	numbers := []pageNumber{{"records read", Number(r.RecordsRead)}, {"rows written", Number(r.RowsWritten)},
 		{"quarantined", Number(r.RecordsQuarantined)}, {"filtered", Number(r.RecordsFiltered)}, {"data files", Number(int64(r.DataFiles))},
 		{"written", Size(r.BytesWritten)}, {"seconds", fmt.Sprintf("%.2f", r.Seconds)}}
-	notes := factNotes(readingFacts(r))
+	if byKey(r) {
+		numbers[1].Name = "held against the table"
+	}
+	notes := factNotes(append(mergedFacts(r), readingFacts(r)...))
 	if r.SnapshotID != 0 {
 		notes = append([]string{fmt.Sprintf("Snapshot %d of %s.", r.SnapshotID, r.Table)}, notes...)
 	}
