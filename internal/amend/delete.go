@@ -36,7 +36,7 @@ type Deleted struct {
 	write.Outcome
 	// Partitions tells how many rows go of each partition; there are none in a table without partitions.
 	Partitions []PartitionRows
-	// RowsBefore are those of the table as its snapshot tells.
+	// RowsBefore are those of the table, 0 where files of deletes leave that open.
 	RowsBefore   int64
 	BytesWritten int64
 	SnapshotID   int64
@@ -91,10 +91,7 @@ func (d Deletion) once(ctx context.Context, b run.Budget) (*Deleted, error) {
 		return nil, err
 	}
 	out := &Deleted{Table: d.Table.String(), Where: d.Where, DryRun: d.DryRun}
-	if s, ok := now.Current(); ok {
-		out.RowsBefore = s.Rows
-	}
-	g, err := d.find(ctx, now, where, fields, b)
+	g, err := d.find(ctx, now, where, fields, b, out)
 	if err != nil {
 		return nil, err
 	}
@@ -134,16 +131,23 @@ func condition(s schema.Schema, text string) (*expr.Expression, []schema.Field, 
 }
 
 // find finds the rows that are to go.
-func (d Deletion) find(ctx context.Context, t *table.Table, where *expr.Expression, fields []schema.Field, b run.Budget) (*gone, error) {
+func (d Deletion) find(ctx context.Context, t *table.Table, where *expr.Expression, fields []schema.Field, b run.Budget,
+	out *Deleted) (*gone, error) {
 	all, err := t.Plan(ctx)
 	if err != nil {
 		return nil, err
+	}
+	for _, task := range all {
+		out.RowsBefore += task.Rows
+	}
+	if slices.ContainsFunc(all, func(task table.ReadTask) bool { return len(task.Deletes) > 0 }) {
+		out.RowsBefore = 0
 	}
 	exact, ok := where.Exact()
 	var whole, tasks []table.ReadTask
 	for _, task := range all {
 		switch {
-		case ok && scan.Holds(exact, fields, task.File):
+		case ok && len(task.Deletes) == 0 && scan.Holds(exact, fields, task.File):
 			whole = append(whole, task)
 		case scan.MayHold(where.Bounds(), fields, task.File):
 			tasks = append(tasks, task)

@@ -25,7 +25,11 @@ func Deleted(s Screen, d *amend.Deleted) {
 	s.Printf("%s\n\n", s.Bold(Wrap(title, s.Width)))
 	facts := []fact{{name: "where", value: d.Where}}
 	if d.Rows > 0 {
-		facts = append(facts, fact{name: "rows", value: fmt.Sprintf("%s of %s", Number(d.Rows), Number(d.RowsBefore))},
+		rows := Number(d.Rows)
+		if d.RowsBefore > 0 {
+			rows += " of " + Number(d.RowsBefore)
+		}
+		facts = append(facts, fact{name: "rows", value: rows},
 			fact{name: "files", value: outcomeText(d.Outcome)})
 	}
 	if d.BytesWritten > 0 {
@@ -70,7 +74,7 @@ func DeletedJSON(s Screen, d *amend.Deleted) error {
 		Where       string              `json:"where"`
 		DryRun      bool                `json:"dry_run"`
 		Rows        int64               `json:"rows_deleted"`
-		Before      int64               `json:"rows_before"`
+		Before      null[int64]         `json:"rows_before"`
 		As          null[string]        `json:"delete_as"`
 		Why         null[string]        `json:"delete_why"`
 		Copied      int64               `json:"rewrite_bytes"`
@@ -81,7 +85,7 @@ func DeletedJSON(s Screen, d *amend.Deleted) error {
 		Seconds     float64             `json:"seconds"`
 		SnapshotID  null[string]        `json:"snapshot_id"`
 		Partitions  []partitionRowsJSON `json:"partitions_touched"`
-	}{d.Table, d.Where, d.DryRun, d.Rows, d.RowsBefore, orNull(d.As), orNull(string(d.Why)), d.Copied, d.Dropped, d.Rewritten,
+	}{d.Table, d.Where, d.DryRun, d.Rows, orNull(d.RowsBefore), orNull(d.As), orNull(string(d.Why)), d.Copied, d.Dropped, d.Rewritten,
 		d.DeleteFiles, d.BytesWritten, d.Seconds, idText(d.SnapshotID), []partitionRowsJSON{}}
 	for _, p := range d.Partitions {
 		out.Partitions = append(out.Partitions, partitionRowsJSON(p))

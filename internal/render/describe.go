@@ -40,6 +40,14 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 	}
 }
 
+// rowsThere is how many rows a table has, as far as its metadata tells.
+func rowsThere(info *inspect.TableInfo) string {
+	if info.Deletes {
+		return "fewer than " + Number(info.Rows) + ", as some are deleted by files of their own"
+	}
+	return Number(info.Rows)
+}
+
 // deleted marks a count of rows of which some are deleted.
 func deleted(info *inspect.TableInfo) string {
 	if info.Deletes {
@@ -86,7 +94,7 @@ func TableInfo(s Screen, info *inspect.TableInfo) {
 	s.facts([]fact{
 		{name: "location", value: info.Location},
 		{name: "format", value: fmt.Sprintf("Iceberg version %d", info.FormatVersion) + fileFormats(info.Formats)},
-		{name: "rows", value: Number(info.Rows)},
+		{name: "rows", value: rowsThere(info)},
 		{name: "files", value: files},
 		{name: "partitioned by", value: orDash(info.Partitioning)},
 		{name: "sorted by", value: orDash(info.Sort)},

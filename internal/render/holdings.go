@@ -3,13 +3,14 @@ package render
 import (
 	"fmt"
 
+	"trevak/internal/inspect"
 	"trevak/internal/table"
 )
 
 // Holdings tells what a table has that is to be dropped.
 func Holdings(s Screen, name string, h *table.Holdings, keep bool) {
 	s.Printf("%s\n\n", s.Bold(name))
-	facts := []fact{{name: "rows", value: Number(h.Rows)},
+	facts := []fact{{name: "rows", value: rowsHeld(h)},
 		{name: "files", value: fmt.Sprintf("%s of %s in %s", Count(len(h.Data), "file", "files"), Size(h.DataBytes),
 			Count(h.Snapshots, "state", "states"))}}
 	if h.Elsewhere > 0 {
@@ -23,10 +24,15 @@ func Holdings(s Screen, name string, h *table.Holdings, keep bool) {
 	s.facts(append(facts, fact{name: "these are", value: what}))
 }
 
+// rowsHeld is how many rows a table has, as far as its metadata tells.
+func rowsHeld(h *table.Holdings) string {
+	return rowsThere(&inspect.TableInfo{Rows: h.Rows, Deletes: h.Deletes})
+}
+
 // Dropped tells of a table that is none any more.
 func Dropped(s Screen, name string, d *table.Dropped, keep bool) {
 	s.Printf("%s\n\n", s.Bold(name+": dropped"))
-	facts := []fact{{name: "rows", value: Number(d.Rows)}}
+	facts := []fact{{name: "rows", value: rowsHeld(&d.Holdings)}}
 	if keep {
 		facts = append(facts, fact{name: "files", value: fmt.Sprintf("%s of %s stay", Count(len(d.Data), "file", "files"), Size(d.DataBytes))},
 			fact{name: "last state", value: d.Kept})

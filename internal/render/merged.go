@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"trevak/internal/amend"
 	"trevak/internal/write"
 )
 
@@ -77,7 +78,15 @@ func outcomeText(o write.Outcome) string {
 	if o.Why == write.Version {
 		why = ", as this version of the table format has it"
 	}
+	others := o.Files - o.Dropped
 	switch {
+	case o.Rewritten+o.DeleteFiles == 0 && others > 0:
+		// Nothing was written yet.
+		how := "with files of deletes"
+		if o.As == amend.Rewrite.String() {
+			how = "by a rewrite"
+		}
+		parts = append(parts, fmt.Sprintf("rows of %s taken out %s%s", Count(others, "file", "files"), how, why))
 	case o.Rewritten > 0:
 		parts = append(parts, Count(o.Rewritten, "file", "files")+" rewritten"+why)
 	case o.DeleteFiles > 0:

@@ -41,6 +41,10 @@ func OfFiles(ctx context.Context, t *table.Table, tasks []table.ReadTask) (Sourc
 		if err != nil {
 			return nil, err
 		}
+		if object.Size != task.Bytes {
+			return nil, fault.New(fault.Storage, "has %d bytes, and the table %s says %d: it is not the file that the table was given", object.Size,
+				t.Name, task.Bytes).In(task.URI).Try("put the file back as it was, from a copy")
+		}
 		in := source.Input{Object: object, Rules: sniff.Rules{Format: sniff.Parquet}, Own: own}
 		for _, f := range out.fields {
 			in.Rules.Names = append(in.Rules.Names, f.Name)

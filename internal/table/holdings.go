@@ -17,8 +17,10 @@ type Holdings struct {
 	// Data are its files with rows and with deletes, Metadata what tells of them.
 	Data, Metadata []string
 	DataBytes      int64
-	// Rows are those of its current state, Snapshots how many states there are.
+	// Rows are those in the data files of its current state, of which Deletes says that some are deleted by files of their own; Snapshots
+	// is how many states there are.
 	Rows      int64
+	Deletes   bool
 	Snapshots int
 	// Elsewhere counts files that lie outside of the table's folder, which are not its own.
 	Elsewhere int
@@ -69,6 +71,11 @@ func (t *Table) Holdings(ctx context.Context) (*Holdings, error) {
 			}
 		}
 	}
+	files, err := t.AllFiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out.Deletes = slices.ContainsFunc(files, File.Deletes)
 	for _, path := range slices.Sorted(maps.Keys(data)) {
 		if uri := storage.Path(path); t.within(uri) {
 			out.Data, out.DataBytes = append(out.Data, uri), out.DataBytes+data[path]

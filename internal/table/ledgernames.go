@@ -57,6 +57,14 @@ func (t *Table) SnapshotOf(commit string) int64 {
 // withLedger has a change name the segments that the ledger has with it.
 func (c Change) withLedger(ctx context.Context, now *Table) (Change, error) {
 	if c.Ledger == nil {
+		// Each state names the ledger that it has, so that it has it still when those before it have expired.
+		if names := now.Ledger(); len(names) > 0 && !c.Quiet && c.Current == 0 {
+			c.Summary = maps.Clone(c.Summary)
+			if c.Summary == nil {
+				c.Summary = map[string]string{}
+			}
+			c.Summary[ledgerKey] = strings.Join(names, ",")
+		}
 		return c, nil
 	}
 	names, err := c.Ledger(ctx, now)
