@@ -103,7 +103,7 @@ func (d Deletion) once(ctx context.Context, b run.Budget) (*Deleted, error) {
 		out.Seconds = time.Since(started).Seconds()
 		return out, nil
 	}
-	err = d.carryOut(ctx, now, g, out, b)
+	err = d.carryOut(ctx, now, g, out, started, b)
 	out.Seconds = time.Since(started).Seconds()
 	return out, err
 }
@@ -205,7 +205,7 @@ func (g *gone) byPartition() (out []PartitionRows) {
 }
 
 // carryOut writes what is to be written, and commits.
-func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *Deleted, b run.Budget) error {
+func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *Deleted, began time.Time, b run.Budget) error {
 	a, err := d.Warehouse.Append(t, t.Schema)
 	if err != nil {
 		return err
@@ -218,6 +218,8 @@ func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *De
 	err = storageError(err)
 	if err == nil {
 		a.Deletes, a.Remove, a.Exact, a.Operation = taken.Deletes, taken.Remove, true, "delete"
+		a.Gain, a.Loss = new(int64), new(taken.Outcome.Rows)
+		a.Told = table.Told{Source: "where " + d.Where, Began: began}
 		var s table.Snapshot
 		s, err = a.Commit(ctx, taken.Files)
 		out.SnapshotID = s.ID

@@ -60,7 +60,7 @@ rows are shown as they would be written.`,
 
 func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n int) (*inspect.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
-		if err := idleBut(cmd, "on a table", "rows", "columns-shown"); err != nil {
+		if err := idleBut(cmd, "on a table", "rows", "columns-shown", "at"); err != nil {
 			return nil, err
 		}
 		t, err := a.findTable(cmd.Context(), args[0])
@@ -69,7 +69,7 @@ func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n i
 		}
 		return inspect.PreviewTable(cmd.Context(), t, n)
 	}
-	if err := idle(cmd, "on files", "warehouse"); err != nil {
+	if err := idle(cmd, "on files", "warehouse", "at"); err != nil {
 		return nil, err
 	}
 	r, err := flags.task(cmd, args)

@@ -111,6 +111,7 @@ func (d *day) run() error {
 		{"Load the first three days by day and sea area, nested as they are.",
 			[]string{"load", in("observations", "2031-05-{01..03}.ndjson.gz"), "--into", "orrin.observations", "--partition",
 				"day(observed_at),sea_area"}, 0, nil},
+		{"Give what is there a name, so that it can be gone back to.", []string{"tag", "orrin.observations", "three-days"}, 0, nil},
 		{"On the fourth day fields are new, and the battery is sometimes a word. What would a load do?",
 			[]string{"load", in("observations", "2031-05-04.ndjson.gz"), "--into", "orrin.observations", "--dry-run"}, 0, nil},
 		{"The table grows, and the words are kept aside.",
@@ -126,6 +127,12 @@ func (d *day) run() error {
 			[]string{"load", in("station-changes"), "--into", "orrin.stations", "--mode", "upsert", "--key", "Station Code"}, 0, nil},
 		{"Tabs and spaces in names.", []string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--partition",
 			"month(taken_at)"}, 0, nil},
+		{"Give it a name.", []string{"tag", "orrin.tides", "once"}, 0, nil},
+		{"The same file once more, on purpose: now each row is there twice.",
+			[]string{"load", in("tides", "tides.tsv"), "--into", "orrin.tides", "--again"}, 0, nil},
+		{"That was wrong. Every commit is in the history of the table, and it can be made again what it was.",
+			[]string{"rollback", "orrin.tides", "--to", "once"}, 0, nil},
+		{"Nothing is lost from the history.", []string{"history", "orrin.tides"}, 0, nil},
 		{"Which codec pays, and what would an order or partitions bring?",
 			[]string{"weigh", in("tides", "tides.tsv"), "--try-sort", "station", "--try-partition", "day(taken_at)"}, 0, nil},
 		{"The same rows as one file, without a table.", []string{"convert", in("tides", "tides.tsv"), "--to", in("tides.parquet")}, 0, nil},
@@ -144,7 +151,7 @@ func (d *day) run() error {
 			s.Printf("\n")
 		}
 		args := step.args
-		if slices.Contains([]string{"load", "tables", "describe", "schema"}, args[0]) {
+		if slices.Contains([]string{"load", "tables", "describe", "schema", "tag", "rollback", "history"}, args[0]) {
 			args = append(args, "--warehouse", d.warehouse)
 		}
 		if step.before != nil {

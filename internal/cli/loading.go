@@ -27,6 +27,7 @@ import (
 type loadFlags struct {
 	*flowFlags
 	dryRun bool
+	branch string
 	page   pageFlag
 }
 
@@ -37,6 +38,7 @@ func (f *loadFlags) add(cmd *cobra.Command) {
 		f.also(cmd, name, "")
 	}
 	f.page.add(cmd)
+	cmd.Flags().StringVar(&f.branch, "branch", "", "load into a `branch` of the table, which begins with it; publish makes it the table")
 	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
 }
 
@@ -54,7 +56,7 @@ func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l load.R
 	if l, err = f.flow.LoadRequest(t, w, f.feed.path != ""); err != nil {
 		return l, err
 	}
-	l.DryRun = f.dryRun
+	l.DryRun, l.Branch = f.dryRun, f.branch
 	return l, formatEffect(cmd, l.Format, false)
 }
 

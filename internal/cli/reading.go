@@ -119,7 +119,7 @@ var besidesReading = []string{"nulls", "decimal-mark", "mixed", "scan"}
 // ofTable has the rows of a table read, where the source is one.
 func (f *flowFlags) ofTable(cmd *cobra.Command, t *write.Task) (err error) {
 	if len(t.Sources) != 1 || !isTable(t.Sources[0]) {
-		return idle(cmd, "on files", "warehouse")
+		return idle(cmd, "on files", "warehouse", "at")
 	}
 	names := slices.Clone(besidesReading)
 	for _, s := range setting.Table {

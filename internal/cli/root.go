@@ -38,6 +38,8 @@ type app struct {
 	// wholeHelp says that help was asked for with all flags.
 	wholeHelp bool
 	warehouse string
+	// at is the state that tables are read in, empty for the newest.
+	at string
 	// done says what was done, once something was, and untouched what is as it was until then.
 	done, untouched string
 }
@@ -191,10 +193,13 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	flags.BoolVar(&a.quiet, "quiet", false, "show neither progress nor reports: only what is asked for, and what goes wrong")
 	// Commands stand in the order of a day's work.
 	cobra.EnableCommandSorting = false
-	root.AddCommand(a.addWarehouse(a.preview()), a.addWarehouse(a.infer()), a.addWarehouse(a.weigh()), a.addWarehouse(a.convert()),
-		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addWarehouse(a.describe()), a.addWarehouse(a.ledger()),
-		a.addWarehouse(a.schemaCommand()), a.addWarehouse(a.create()), a.addWarehouse(a.deleteCommand()), a.addWarehouse(a.alter()),
-		a.addWarehouse(a.adopt()), a.addWarehouse(a.copyCommand()), a.addWarehouse(a.drop()), a.addWarehouse(a.namespaces()),
+	root.AddCommand(a.addAt(a.addWarehouse(a.preview())), a.addAt(a.addWarehouse(a.infer())), a.addAt(a.addWarehouse(a.weigh())),
+		a.addAt(a.addWarehouse(a.convert())),
+		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addAt(a.addWarehouse(a.describe())), a.addAt(a.addWarehouse(a.ledger())),
+		a.addWarehouse(a.history()), a.addWarehouse(a.tag()), a.addWarehouse(a.rollback()), a.addWarehouse(a.publish()),
+		a.addWarehouse(a.upkeep()), a.addWarehouse(a.compact()), a.addWarehouse(a.expire()), a.addWarehouse(a.sweep()),
+		a.addAt(a.addWarehouse(a.schemaCommand())), a.addWarehouse(a.create()), a.addWarehouse(a.deleteCommand()), a.addWarehouse(a.alter()),
+		a.addWarehouse(a.adopt()), a.addAt(a.addWarehouse(a.copyCommand())), a.addWarehouse(a.drop()), a.addWarehouse(a.namespaces()),
 		a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)
 	root.SetHelpCommand(helpCommand())
@@ -216,6 +221,12 @@ func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
 		warehouse = "warehouse"
 	}
 	cmd.Flags().StringVarP(&a.warehouse, "warehouse", "w", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
+	return cmd
+}
+
+// addAt registers in which state tables are read.
+func (a *app) addAt(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().StringVar(&a.at, "at", "", "read the table in a `state` it had: the id of a snapshot, a tag or branch, or a time")
 	return cmd
 }
 
@@ -324,7 +335,7 @@ func (a *app) findTable(ctx context.Context, arg string) (*table.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := w.Find(ctx, name)
+	t, err := w.FindAt(ctx, name, a.at)
 	var e *fault.Error
 	if errors.As(err, &e) && !strings.HasPrefix(arg, "table:") && t == nil && e.Cause == nil {
 		e.Reason = fmt.Sprintf("there is neither a file %q here nor a table of that name in the warehouse %s", arg, w.Dir())

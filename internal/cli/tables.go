@@ -51,7 +51,7 @@ table:namespace.table always is.`,
 		Args: few(1, 1, "a table or a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !isTable(args[0]) {
-				if err := idle(cmd, "on files", "warehouse"); err != nil {
+				if err := idle(cmd, "on files", "warehouse", "at"); err != nil {
 					return err
 				}
 				return a.describeFile(cmd.Context(), args[0])

@@ -23,6 +23,7 @@ var steps = map[fault.Action]func(args []string) string{
 	fault.DeleteAll:     func(args []string) string { return "trevak delete " + args[0] + " --where true" },
 	fault.DescribeFeeds: func([]string) string { return "trevak feed schema" },
 	fault.WriteFiles:    func([]string) string { return "trevak convert" },
+	fault.TableHistory:  func(args []string) string { return "trevak history " + args[0] },
 }
 
 // word writes an argument as a shell takes it.

@@ -188,6 +188,8 @@ const (
 	DescribeFeeds
 	// WriteFiles writes rows as files that belong to no table.
 	WriteFiles
+	// TableHistory lists the commits and states of a table: the table.
+	TableHistory
 )
 
 // By adds what can be done for the way out.

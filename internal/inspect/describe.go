@@ -35,8 +35,12 @@ type TableInfo struct {
 	Columns       []ColumnInfo
 	Snapshots     []SnapshotInfo
 	LastCommit    *time.Time
-	// Deletes says that some rows of the data files are deleted by files of their own; Rows counts them all the same.
-	Deletes bool
+	// Deletes says that some rows of the data files are deleted by files of their own, and Open that Rows counts them all the same, since
+	// it cannot be told how many these are.
+	Deletes, Open bool
+	// State is the state that was asked for, of one that is not the table's own; Branch is its branch, if it is the newest of one.
+	State  *SnapshotInfo
+	Branch string
 	// Error is why the table cannot be read, in a list; nothing but its name is known then.
 	Error error
 }
@@ -70,7 +74,9 @@ type SnapshotInfo struct {
 	Operation  string
 	AddedRows  int64
 	AddedFiles int64
-	Rows       int64
+	// Rows are those that the table had then, unless files of deletes leave that open.
+	Rows int64
+	Open bool
 }
 
 // mostFooters bounds how many files are opened to describe a table.
@@ -97,7 +103,7 @@ func DescribeTable(ctx context.Context, t *table.Table) (*TableInfo, error) {
 	}
 	info.Columns = columnInfos(t.Schema, leaves)
 	for _, s := range t.Snapshots() {
-		info.Snapshots = append(info.Snapshots, SnapshotInfo{s.ID, s.Committed, s.Operation, s.AddedRows, s.AddedFiles, s.Rows})
+		info.Snapshots = append(info.Snapshots, SnapshotInfo{s.ID, s.Committed, s.Operation, s.AddedRows, s.AddedFiles, s.Rows, s.Open})
 	}
 	return info, nil
 }
@@ -118,6 +124,15 @@ func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.Fi
 		info.Formats = union(info.Formats, []string{f.Format})
 	}
 	slices.Sort(info.Formats)
+	if rows, known := t.Rows(); known {
+		info.Rows = rows
+	} else {
+		info.Open = deletes
+	}
+	if s, ok := t.Current(); ok && t.Branch() != table.Main {
+		info.Branch = t.Branch()
+		info.State = &SnapshotInfo{s.ID, s.Committed, s.Operation, s.AddedRows, s.AddedFiles, s.Rows, s.Open}
+	}
 	if s, ok := t.Current(); ok {
 		info.LastCommit = &s.Committed
 	}

@@ -54,3 +54,33 @@ func matches(pattern, uri string) bool {
 	ok, err := path.Match(pattern, path.Base(uri))
 	return ok && err == nil
 }
+
+// LedgerGap lists the objects that some segments of a table's ledger have and others have not.
+func LedgerGap(ctx context.Context, t *table.Table, have, others []string) ([]ledger.Entry, error) {
+	type taken struct{ uri, load string }
+	known := map[taken]bool{}
+	var out []ledger.Entry
+	read := func(names, but []string, visit func(ledger.Entry)) error {
+		for _, name := range names {
+			if slices.Contains(but, name) {
+				continue
+			}
+			if err := ledger.Read(ctx, t.Store(), t.LedgerFolder(), name, func(e ledger.Entry) error {
+				visit(e)
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := read(others, have, func(e ledger.Entry) { known[taken{e.URI, e.Load}] = true }); err != nil {
+		return nil, err
+	}
+	err := read(have, others, func(e ledger.Entry) {
+		if !known[taken{e.URI, e.Load}] {
+			out = append(out, e)
+		}
+	})
+	return out, err
+}

@@ -105,7 +105,7 @@ func (l Request) adopt(ctx context.Context, b run.Budget) (*Adopted, error) {
 	}
 	if !l.DryRun {
 		w := pending{known: known, load: a, fixed: adoptedEntries(files)}
-		a.Ledger = w.record
+		a.Ledger, a.Operation, a.Told = w.record, "adopt", l.told(len(files))
 		s, err := a.Commit(ctx, data)
 		if err != nil {
 			a.Rollback()

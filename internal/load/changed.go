@@ -203,6 +203,7 @@ func (l Request) swap(ctx context.Context, w *pending, out *write.Output, b run.
 	for _, f := range taken.Deletes {
 		w.report.BytesWritten += f.Summary.Bytes
 	}
+	w.load.Gain, w.load.Loss = new(w.report.RowsWritten), new(taken.Outcome.Rows)
 	w.load.Deletes, w.load.Remove, w.load.Exact, w.load.Operation = taken.Deletes, taken.Remove, true, Replace.String()
 	w.report.Merged = &write.Merged{Mode: Replace.String(), Outcome: taken.Outcome}
 	return nil

@@ -47,7 +47,7 @@ func (c *canonical) of(s storage.Store, uri string) string {
 func (l *Request) passOverKnown(ctx context.Context) error {
 	var all []*ledgered
 	for _, name := range l.tables() {
-		t, err := l.Warehouse.Load(ctx, name)
+		t, err := l.find(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -268,7 +268,7 @@ func (l Request) suits(ctx context.Context, t *table.Table) error {
 
 // nothingNew is the account of a load whose objects are all known.
 func (l Request) nothingNew(counts write.Known) *write.Report {
-	return &write.Report{Table: l.Into.String(), Known: counts, NothingNew: true, DryRun: l.DryRun, Codec: "none"}
+	return &write.Report{Table: l.Into.String(), Branch: l.Branch, Known: counts, NothingNew: true, DryRun: l.DryRun, Codec: "none"}
 }
 
 // entries are what a load puts into the ledger.

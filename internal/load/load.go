@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"time"
 
 	"trevak/internal/amend"
@@ -28,6 +29,8 @@ type Request struct {
 	write.Task
 	Warehouse *table.Warehouse
 	Into      table.Name
+	// Branch is the one of the table that the load goes to, and that begins with it; empty for main.
+	Branch string
 	// Partition is the partition fields of a new table.
 	Partition string
 	// Sort is the order of the rows in each file of a new table.
@@ -53,6 +56,8 @@ type Request struct {
 	// rows are to go.
 	origin   int64
 	replaced []string
+	// began is when the load began.
+	began time.Time
 	// ledger is what the table's ledger knew when it was read last, nil before.
 	ledger *ledgered
 }
@@ -79,6 +84,7 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		return nil, err
 	}
 	defer release()
+	l.began = time.Now()
 	var report *write.Report
 	tries := 0
 	err = infer.Again(func() (err error) {
@@ -92,10 +98,23 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 	return report, err
 }
 
+// find returns a table as the branch has it that the load goes to; nil for one that is not there.
+func (l Request) find(ctx context.Context, name table.Name) (*table.Table, error) {
+	t, err := l.Warehouse.Load(ctx, name)
+	switch {
+	case err != nil || l.Branch == "":
+		return t, err
+	case t == nil:
+		return nil, fault.New(fault.Usage, "there is no table %s yet, of which a branch %s could be", name, l.Branch).
+			Try("leave --branch out: what the load makes can be dropped again")
+	}
+	return t.NewBranch(l.Branch)
+}
+
 // inLine waits for other loads that change rows of the table, where this one does too: what they find of it would be void by the time
 // they commit.
 func (l Request) inLine(ctx context.Context, b run.Budget) (release func(), err error) {
-	existing, err := l.Warehouse.Load(ctx, l.Into)
+	existing, err := l.find(ctx, l.Into)
 	if err != nil || existing == nil || !l.Mode.byKey() || l.DryRun {
 		return func() {}, err
 	}
@@ -141,7 +160,7 @@ func Check(ctx context.Context, l Request, b run.Budget) error {
 	if err != nil {
 		return err
 	}
-	existing, err := l.Warehouse.Load(ctx, l.Into)
+	existing, err := l.find(ctx, l.Into)
 	if err != nil {
 		return err
 	}
@@ -196,7 +215,7 @@ type pending struct {
 // write writes the files of a load.
 func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
 	w.started, w.store, w.again, w.anew = time.Now(), l.Store, l.Again, l.wholly()
-	if w.existing, err = l.Warehouse.Load(ctx, l.Into); err != nil {
+	if w.existing, err = l.find(ctx, l.Into); err != nil {
 		return w, err
 	}
 	if !l.Again {
@@ -245,7 +264,7 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	}
 	report := done.Report
 	w.report, w.files = report, done.Files
-	report.Table, report.Created, report.Known = l.Into.String(), w.load.Creates, w.counts
+	report.Table, report.Created, report.Known, report.Branch = l.Into.String(), w.load.Creates, w.counts, l.Branch
 	if err = l.swap(ctx, &w, &done.Output, b); err != nil {
 		w.load.Rollback()
 		return w, err
@@ -265,6 +284,17 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 		return w, l.align(ctx, w.data, w.load, w.existing, b, report)
 	}
 	return w, nil
+}
+
+// told is what the history of the table is to tell of a load of so many objects.
+func (l Request) told(objects int) table.Told {
+	t := table.Told{Objects: objects, Began: l.began}
+	if n := len(l.Sources); n > 0 {
+		if t.Source = storage.Shown(l.Sources[0]); n > 1 {
+			t.Source += " and " + strconv.Itoa(n-1) + " more"
+		}
+	}
+	return t
 }
 
 // commit makes the files part of the table.

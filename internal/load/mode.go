@@ -182,8 +182,10 @@ func (l *appending) absent(s schema.Schema) (out []string) {
 func (l Request) finish(ctx context.Context, load *table.Append, done write.Result, u *amend.Upsert, existing *table.Table) error {
 	files, report := done.Files, done.Report
 	load.Operation = l.Mode.String()
+	load.Told = l.told(len(report.Objects))
 	if u != nil {
 		load.Deletes, load.Remove, load.Exact = u.Deletes, u.Remove, existing != nil
+		load.Gain, load.Loss = new(u.Counts.Inserted+u.Counts.Updated), new(u.Outcome.Rows)
 		report.Merged = &write.Merged{Mode: l.Mode.String(), MergeCounts: u.Counts, Outcome: u.Outcome}
 		return nil
 	}
@@ -203,8 +205,10 @@ func (l Request) finish(ctx context.Context, load *table.Append, done write.Resu
 		touched[key] = true
 	}
 	report.Merged = &write.Merged{Mode: l.Mode.String()}
+	load.Gain, load.Loss = new(report.RowsWritten), new(int64)
 	load.RemoveOf = func(ctx context.Context, now *table.Table) (out []table.File, err error) {
 		report.Merged.Outcome = write.Outcome{}
+		before, known := now.Rows()
 		all, err := now.AllFiles(ctx)
 		for _, f := range all {
 			if l.Touching && !now.OfSpec(f) {
@@ -219,6 +223,14 @@ func (l Request) finish(ctx context.Context, load *table.Append, done write.Resu
 				report.Merged.Dropped++
 				report.Merged.Rows += f.Rows
 			}
+		}
+		switch {
+		case !l.Touching && known:
+			*load.Loss, report.Merged.Rows = before, before
+		case slices.ContainsFunc(out, table.File.Deletes):
+			*load.Loss = -1
+		default:
+			*load.Loss = report.Merged.Rows
 		}
 		return out, err
 	}

@@ -33,7 +33,7 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 		if info.Error != nil {
 			s.Printf("\n%s\n", Wrap("unreadable: "+info.Name+": "+info.Error.Error(), s.Width))
 		}
-		some = some || info.Deletes
+		some = some || info.Open
 	}
 	if some {
 		s.Printf("\n* and fewer: some rows are deleted by files of their own\n")
@@ -42,7 +42,7 @@ func Tables(s Screen, warehouse string, list []*inspect.TableInfo) {
 
 // rowsThere is how many rows a table has, as far as its metadata tells.
 func rowsThere(info *inspect.TableInfo) string {
-	if info.Deletes {
+	if info.Open {
 		return "fewer than " + Number(info.Rows) + ", as some are deleted by files of their own"
 	}
 	return Number(info.Rows)
@@ -50,7 +50,7 @@ func rowsThere(info *inspect.TableInfo) string {
 
 // deleted marks a count of rows of which some are deleted.
 func deleted(info *inspect.TableInfo) string {
-	if info.Deletes {
+	if info.Open {
 		return "*"
 	}
 	return ""
@@ -91,14 +91,22 @@ func TableInfo(s Screen, info *inspect.TableInfo) {
 	if info.RawBytes > 0 {
 		files += fmt.Sprintf(", %s before compression", Size(info.RawBytes))
 	}
-	s.facts([]fact{
+	var state []fact
+	if info.State != nil {
+		state = []fact{{name: "as it was", value: fmt.Sprintf("snapshot %d of %s", info.State.ID, instant(&info.State.Committed))}}
+		if info.Branch != "" {
+			state[0].name = "on branch"
+			state[0].value = info.Branch + ", " + state[0].value
+		}
+	}
+	s.facts(append(state, []fact{
 		{name: "location", value: info.Location},
 		{name: "format", value: fmt.Sprintf("Iceberg version %d", info.FormatVersion) + fileFormats(info.Formats)},
 		{name: "rows", value: rowsThere(info)},
 		{name: "files", value: files},
 		{name: "partitioned by", value: orDash(info.Partitioning)},
 		{name: "sorted by", value: orDash(info.Sort)},
-	})
+	}...))
 	s.Printf("\n")
 	if info.FilesExamined < info.Files {
 		s.Printf("  Sizes below are those of the first %s files.\n\n", Number(int64(info.FilesExamined)))
@@ -158,8 +166,12 @@ func snapshots(s Screen, list []inspect.SnapshotInfo) {
 	t := Table{Header: []string{"snapshot", "committed", "operation", "rows added", "files added", "rows then"},
 		Right: []bool{true, false, false, true, true, true}}
 	for _, snap := range list[:min(len(list), snapshotsShown)] {
+		then := Number(snap.Rows)
+		if snap.Open {
+			then = "open"
+		}
 		t.Rows = append(t.Rows, []string{fmt.Sprint(snap.ID), instant(&snap.Committed), snap.Operation, Number(snap.AddedRows),
-			Number(snap.AddedFiles), Number(snap.Rows)})
+			Number(snap.AddedFiles), then})
 	}
 	t.Write(s)
 	if more := len(list) - snapshotsShown; more > 0 {

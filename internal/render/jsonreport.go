@@ -99,6 +99,7 @@ type reportJSON struct {
 	Seconds       float64       `json:"seconds"`
 	Destination   null[string]  `json:"destination"`
 	Table         null[string]  `json:"table"`
+	Branch        null[string]  `json:"branch"`
 	SnapshotID    null[string]  `json:"snapshot_id"`
 	Created       bool          `json:"created"`
 	NotMade       bool          `json:"not_made"`
@@ -134,7 +135,8 @@ func ReportJSON(s Screen, r *write.Report) error { return JSON(s, reportOf(r)) }
 func reportOf(r *write.Report) reportJSON {
 	out := reportJSON{Objects: []readObjectJSON{}, countsJSON: countsOf(r.Counts), BytesRead: r.BytesRead, BytesUnpacked: r.BytesUnpacked,
 		BytesWritten: r.BytesWritten, DataFiles: r.DataFiles, Partitions: r.Partitions, Seconds: r.Seconds,
-		Destination: orNull(r.Destination), Table: orNull(r.Table), SnapshotID: idText(r.SnapshotID), Created: r.Created,
+		Destination: orNull(r.Destination), Table: orNull(r.Table), Branch: orNull(r.Branch), SnapshotID: idText(r.SnapshotID),
+		Created: r.Created,
 		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten,
 		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
 		Merged: mergedOf(r.Merged),

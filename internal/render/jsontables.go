@@ -95,7 +95,7 @@ type snapshotJSON struct {
 	Operation   string       `json:"operation"`
 	AddedRows   int64        `json:"rows_added"`
 	AddedFiles  int64        `json:"data_files_added"`
-	Rows        int64        `json:"rows"`
+	Rows        *int64       `json:"rows"`
 }
 
 // TableInfoJSON writes everything about one table for programs.
@@ -115,8 +115,12 @@ func TableInfoJSON(s Screen, t *inspect.TableInfo) error {
 			storedJSON{c.Bytes, c.RawBytes, orEmpty(c.Codecs), orEmpty(c.Encodings)}})
 	}
 	for _, snap := range t.Snapshots {
+		then := &snap.Rows
+		if snap.Open {
+			then = nil
+		}
 		out.Snapshots = append(out.Snapshots, snapshotJSON{idText(snap.ID), instantOf(snap.Committed), snap.Operation, snap.AddedRows,
-			snap.AddedFiles, snap.Rows})
+			snap.AddedFiles, then})
 	}
 	return JSON(s, out)
 }

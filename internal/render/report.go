@@ -19,6 +19,9 @@ func Report(s Screen, r *write.Report) {
 	title := r.Destination
 	if r.Table != "" {
 		title = r.Table
+		if r.Branch != "" {
+			title += ", branch " + r.Branch
+		}
 		if r.Created {
 			title += " (new table)"
 		}
@@ -33,7 +36,7 @@ func Report(s Screen, r *write.Report) {
 		title += ": nothing was written; a load would do this"
 	}
 	if r.NothingNew {
-		title = r.Table + ": nothing new, every object was loaded before"
+		title += ": nothing new, every object was loaded before"
 	}
 	if title == "-" {
 		title = "standard output"

@@ -212,3 +212,26 @@ func (g *gone) keep(ctx context.Context, b arrow.RecordBatch, own []schema.Field
 	}
 	return kept, nil
 }
+
+// DeletedByFile counts the rows that a file of deletes by position lists, by the URI of their data file.
+func DeletedByFile(ctx context.Context, t *table.Table, file table.Deletes) (map[string]int64, error) {
+	out := map[string]int64{}
+	err := newDeleted(t).read(ctx, file, func(fields []schema.Field, b arrow.RecordBatch) error {
+		paths, ok := column(fields, b, DeletedFileID, "file_path").(*array.String)
+		if !ok {
+			return fault.New(fault.Schema, "is no file of deletes by position").In(file.URI)
+		}
+		last, n := "", int64(0)
+		for i := range paths.Len() {
+			if path := paths.Value(i); path != last {
+				out[storage.Path(last)] += n
+				last, n = path, 0
+			}
+			n++
+		}
+		out[storage.Path(last)] += n
+		return nil
+	})
+	delete(out, "")
+	return out, err
+}

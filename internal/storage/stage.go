@@ -133,11 +133,15 @@ func newDiskStage(place string) (*diskStage, error) {
 // prefix begins the names of all folders that this machine makes for a destination. Those of other machines are theirs to
 // remove: a lock may not be seen from one machine to another.
 func (d *diskStage) prefix() string {
+	return "." + filepath.Base(d.place) + ".partial-" + machineName() + "-"
+}
+
+func machineName() string {
 	machine, err := os.Hostname()
 	if err != nil {
-		machine = "here"
+		return "here"
 	}
-	return "." + filepath.Base(d.place) + ".partial-" + machine + "-"
+	return machine
 }
 
 // folderLock is a lock on a folder itself, which needs no file in it.

@@ -41,10 +41,17 @@ type Append struct {
 	Remove   []File
 	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
 	Exact    bool
+	// Settle chooses which of the files become part of the table, and which are removed, as in a Change.
+	Settle func(ctx context.Context, now *Table, c *Change) error
 	// Unsorted says that the files do not follow the table's order.
 	Unsorted bool
 	// Properties are set on the table with the commit.
 	Properties map[string]string
+	// Gain and Loss are how many rows the commit brings to the table and takes from it, an altered row being both; nil where the files
+	// that are added say it all.
+	Gain, Loss *int64
+	// Told is what the history of the table tells of the commit besides: from which sources, and how long it took.
+	Told Told
 	// Operation says in the history of the table what the commit is: append, replace, upsert.
 	Operation string
 	// Ledger tells, while no other commit can come first, which segments of the ledger the table is to name; load is the id of the
@@ -55,6 +62,8 @@ type Append struct {
 	name      Name
 	base      *icetable.Table
 	from      schema.Schema // the table's when the load began
+	state     int64         // the state that it was in then
+	branch    string        // where the commit goes
 	load      string        // tells the files of this load from all others
 	files     int
 	created   []string
@@ -166,7 +175,7 @@ func (w *Warehouse) Append(t *Table, s schema.Schema) (*Append, error) {
 		return nil, err
 	}
 	a := w.begin(t.Name, s, t.Spec, t.Sort, t.Format, t.table)
-	a.from = t.Schema.Clone()
+	a.from, a.state, a.branch = t.Schema.Clone(), t.StateID(), t.branch
 	return a, nil
 }
 
@@ -190,10 +199,12 @@ func describable(name Name, s schema.Schema) error {
 
 func (w *Warehouse) begin(name Name, s schema.Schema, spec layout.Spec, sort layout.Sort, format columnar.Format,
 	base *icetable.Table) *Append {
-	load := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, warehouse: w, name: name, base: base, load: load,
+	return &Append{Schema: s, Spec: spec, Sort: sort, Format: format, warehouse: w, name: name, base: base, load: newID(),
 		folders: map[string]bool{}}
 }
+
+// newID tells a commit, and the files of a load, from all others.
+func newID() string { return strings.ReplaceAll(uuid.NewString(), "-", "")[:12] }
 
 func sameIDs(a, b []schema.Field) bool {
 	if len(a) != len(b) {
@@ -234,14 +245,17 @@ func (a *Append) CreateFileAs(ctx context.Context, folder string, format columna
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
-	c := Change{Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
-		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Summary: map[string]string{}}
+	c := Change{Branch: a.branch, Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
+		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
+		Summary: map[string]string{}}
 	if a.Unsorted {
 		c.Order = 0
 	}
 	if a.Operation != "" {
 		c.Summary[operationKey] = a.Operation
 	}
+	a.Told.summary(c.Summary)
+	c.Gain, c.Loss = a.Gain, a.Loss
 	c.Properties = a.Properties
 	if a.anew {
 		c.Layout = Relayout{Spec: &a.Spec, Sort: &a.Sort}
@@ -260,21 +274,27 @@ func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot,
 	return snapshot, err
 }
 
+// Spare removes files of a load that was committed without them.
+func (a *Append) Spare(files []layout.DataFile) {
+	for _, f := range files {
+		// What cannot be removed is named by nothing.
+		_ = a.warehouse.store.Remove(context.Background(), f.URI)
+	}
+}
+
 // check refuses a table that files of this load do not belong to any more.
 func (a *Append) check(now *Table) error {
 	if !now.table.Spec().Equals(a.base.Spec()) {
 		return changedMeanwhile(a.name, "got another partitioning")
 	}
-	if a.Exact && !sameState(now.table, a.base) {
+	if a.Exact && now.StateID() != a.state {
 		return changedMeanwhile(a.name, "was changed")
 	}
+	if metadata := now.table.Metadata(); a.state != 0 && metadata.SnapshotByID(a.state) != nil && !descends(metadata, now.state, a.state) {
+		// What the load found in the table may not be there any more.
+		return changedMeanwhile(a.name, "was rolled back")
+	}
 	return nil
-}
-
-// sameState reports whether two tables are in the same state.
-func sameState(a, b *icetable.Table) bool {
-	one, other := a.CurrentSnapshot(), b.CurrentSnapshot()
-	return one == nil && other == nil || one != nil && other != nil && one.SnapshotID == other.SnapshotID
 }
 
 // schema brings the schema that the table grows into into the one that it has at the time. The ids of columns that this load

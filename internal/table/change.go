@@ -21,6 +21,8 @@ import (
 // Change is what one commit does to a table. Append, replace, upsert, compaction and rollback are such descriptions; Commit
 // carries them out. What is left out stays as it is.
 type Change struct {
+	// Branch is the one that the commit goes to, and that begins with it where it is not there; empty for main.
+	Branch string
 	// Add are finished files with rows, of a format, in the order of a sort order of the table, 0 for none.
 	Add    []layout.DataFile
 	Format columnar.Format
@@ -31,6 +33,11 @@ type Change struct {
 	// table as it is at the time; nil for none.
 	Remove   []File
 	RemoveOf func(ctx context.Context, now *Table) ([]File, error)
+	// Settle chooses, while no other commit can come first, which of the files are added and which are removed; nil leaves them. An
+	// error ends the commit.
+	Settle func(ctx context.Context, now *Table, c *Change) error
+	// Manifests has small manifests brought together; it goes with no files.
+	Manifests bool
 	// Schema makes the schema that the table is to have of the table as it is at the time, with a sentence for each change. It
 	// is called again where another commit came first. Cause says in the log of changes why.
 	Schema func(now *Table) (schema.Schema, []string, error)
@@ -41,9 +48,13 @@ type Change struct {
 	Properties map[string]string
 	Unset      []string
 	Summary    map[string]string
-	// Current is a snapshot that becomes the table's state again, 0 for none. It goes with no files.
-	Current int64
-	// Quiet makes no snapshot, for changes of the schema and of properties alone.
+	// Gain and Loss are how many rows the table gets and loses, nil where the files that are added say it all, and a loss below 0 where
+	// it is not known.
+	Gain, Loss *int64
+	// Moves are names of states that are given, moved or taken away, and Expire states that end. They go with no files.
+	Moves  []Move
+	Expire []int64
+	// Quiet makes no snapshot, for changes of anything but files.
 	Quiet bool
 	// Check is asked before the change is made, while no other commit can come first; an error ends the commit.
 	Check func(now *Table) error
@@ -109,6 +120,11 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 		}
 		c.Remove = slices.Concat(c.Remove, more)
 	}
+	if c.Settle != nil {
+		if err := c.Settle(ctx, now, &c); err != nil {
+			return Snapshot{}, err
+		}
+	}
 	if c.Prepare != nil {
 		if err := c.Prepare(ctx); err != nil {
 			return Snapshot{}, err
@@ -121,12 +137,14 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 	if committed == nil {
 		return Snapshot{}, nil
 	}
-	if after, err := w.describe(name, committed); err == nil && c.created == nil {
-		w.cleanse(ctx, now, after)
-	}
 	var out Snapshot
-	if current := committed.CurrentSnapshot(); current != nil {
-		out = describeSnapshot(*current)
+	if after, err := w.describe(name, committed); err == nil {
+		if c.created == nil && len(c.Expire) == 0 {
+			w.cleanse(ctx, now, after)
+		}
+		if on, err := after.OnBranch(c.Branch); err == nil && on.state != nil {
+			out = describeSnapshot(*on.state)
+		}
 	}
 	out.Unhinted = w.catalog.stale
 	return out, nil
@@ -148,11 +166,18 @@ func (w *Warehouse) target(ctx context.Context, name Name, c Change) (*Table, er
 	case now == nil:
 		return nil, changedMeanwhile(name, "was dropped")
 	}
-	return now, w.writable(now)
+	if err := w.writable(now); err != nil {
+		return nil, err
+	}
+	return now.NewBranch(c.Branch)
 }
 
 // apply builds the next version of a table and publishes it; the table is nil where there was nothing to change.
 func (w *Warehouse) apply(ctx context.Context, now *Table, id string, c Change) (*icetable.Table, error) {
+	now, end, err := w.branched(now)
+	if err != nil {
+		return nil, err
+	}
 	updates, err := w.updates(now, c)
 	if err != nil {
 		return nil, err
@@ -162,8 +187,8 @@ func (w *Warehouse) apply(ctx context.Context, now *Table, id string, c Change) 
 			return nil, nil
 		}
 		metadata := now.table.Metadata()
-		requirements := []icetable.Requirement{icetable.AssertTableUUID(metadata.TableUUID()),
-			icetable.AssertCurrentSchemaID(metadata.CurrentSchema().ID)}
+		requirements := append(required(metadata, c.Moves), icetable.AssertTableUUID(metadata.TableUUID()),
+			icetable.AssertCurrentSchemaID(metadata.CurrentSchema().ID))
 		next, location, err := w.catalog.CommitTable(ctx, now.table.Identifier(), requirements, updates)
 		if err != nil {
 			return nil, err
@@ -173,14 +198,14 @@ func (w *Warehouse) apply(ctx context.Context, now *Table, id string, c Change) 
 	base := now.table
 	if c.created != nil {
 		base, err = w.planned(now, updates)
-	} else if len(updates) > 0 {
-		base, err = w.evolved(now.table, updates)
+	} else if len(updates) > 0 || end != nil || c.Manifests {
+		base, err = w.evolved(now.table, &evolving{catalog: w.catalog, updates: updates, end: end, summary: c.manifestSummary(now, id)})
 	}
 	if err != nil {
 		return nil, err
 	}
-	tx := base.NewTransaction()
-	if err := w.change(ctx, tx, base, id, c); err != nil {
+	tx := base.NewTransactionOnBranch(now.branch)
+	if err := w.change(ctx, tx, now, base, id, c); err != nil {
 		return nil, err
 	}
 	if err := tx.AssertRefSnapshotID(""); err != nil {
@@ -221,8 +246,15 @@ func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, er
 		return nil, err
 	}
 	updates = append(updates, relaid...)
-	if ids := expiring(metadata); len(ids) > 0 && !c.Quiet && c.Current == 0 {
-		updates = append(updates, icetable.NewRemoveSnapshotsUpdate(ids, false))
+	for _, m := range c.Moves {
+		updates = append(updates, m.update())
+	}
+	expired := c.Expire
+	if !c.Quiet {
+		expired = expiring(metadata)
+	}
+	if len(expired) > 0 {
+		updates = append(updates, icetable.NewRemoveSnapshotsUpdate(expired, false))
 	}
 	if len(c.Properties) > 0 {
 		updates = append(updates, icetable.NewSetPropertiesUpdate(maps.Clone(c.Properties)))
@@ -234,10 +266,8 @@ func (w *Warehouse) updates(now *Table, c Change) (updates []icetable.Update, er
 }
 
 // change puts files and snapshots into a transaction.
-func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, base *icetable.Table, id string, c Change) error {
-	if c.Current != 0 {
-		return tx.RollbackToSnapshot(c.Current)
-	}
+func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, now *Table, base *icetable.Table, id string,
+	c Change) error {
 	added, err := describeFiles(base, c)
 	if err != nil {
 		return err
@@ -256,6 +286,12 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, base *
 	}
 	summary := iceberg.Properties{commitIDKey: id}
 	maps.Copy(summary, c.Summary)
+	maps.Copy(summary, c.rowCounts(now))
+	if c.Manifests {
+		// What the library makes of the snapshot's summary is completed when it is committed.
+		_, err := tx.RewriteManifests(ctx)
+		return err
+	}
 	if len(rows)+len(dropped) > 0 && len(deletes) > 0 {
 		// The library does not do both at once; two states that become the table's together are as good.
 		if err := tx.ReplaceFiles(ctx, rows, nil, dropped, maps.Clone(summary), icetable.WithoutDuplicateCheck()); err != nil {
@@ -278,7 +314,7 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, base *
 // outcome settles what became of a commit that reported an error: it may have been published all the same, when only what came
 // after failed.
 func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change, cause error) (Snapshot, error) {
-	if c.Quiet || c.Current != 0 {
+	if c.Quiet {
 		return Snapshot{}, commitError(name, cause)
 	}
 	now, err := w.Load(context.WithoutCancel(ctx), name)
@@ -326,8 +362,12 @@ type Snapshot struct {
 	Parent    *int64
 	Committed time.Time
 	Operation string
-	// Rows and Files are the table's totals, AddedRows and AddedFiles what the commit brought.
-	Rows, Files, AddedRows, AddedFiles int64
+	// Rows and Files are the table's totals, AddedRows and AddedFiles what the commit brought, Gone and RemovedFiles what it took away.
+	// Rows is 0 and Open true where files of deletes leave open how many of the rows in files are the table's.
+	Rows, Files, AddedRows, AddedFiles, Gone, RemovedFiles int64
+	Open                                                   bool
+	// Bytes are those of all files.
+	Bytes int64
 	// Unhinted is why other engines may not see the state yet, nil where they do.
 	Unhinted error
 }
@@ -348,8 +388,16 @@ func describeSnapshot(s icetable.Snapshot) Snapshot {
 	if out.Operation = s.Summary.Properties[operationKey]; out.Operation == "" {
 		out.Operation = string(s.Summary.Operation)
 	}
-	out.Rows, out.Files = count("total-records"), count("total-data-files")
-	out.AddedRows, out.AddedFiles = count("added-records"), count("added-data-files")
+	out.Files, out.Bytes = count("total-data-files"), count("total-files-size")
+	out.AddedFiles, out.RemovedFiles = count("added-data-files"), count("deleted-data-files")
+	if out.AddedRows = count("added-records"); s.Summary.Properties[gainKey] != "" {
+		out.AddedRows = count(gainKey)
+	}
+	if out.Gone = count("deleted-records") + count("added-position-deletes"); s.Summary.Properties[lossKey] != "" {
+		out.Gone = count(lossKey)
+	}
+	rows := rowsOf(&s)
+	out.Rows, out.Open = max(rows, 0), rows < 0
 	return out
 }
 

@@ -105,7 +105,7 @@ func TestChanges(t *testing.T) {
 		t.Errorf("deletes are not seen: %v", err)
 	}
 	// The state after the first commit again.
-	if s, err = w.Commit(t.Context(), name, "c3", Change{Current: first.ID}); err != nil || s.ID != first.ID {
+	if s, err = w.Commit(t.Context(), name, "c3", Change{Quiet: true, Moves: []Move{{Name: Main, To: first.ID}}}); err != nil || s.ID != first.ID {
 		t.Errorf("%+v, %v", s, err)
 	}
 	if now = found(t, w, name); rows(t, now) != 10 {

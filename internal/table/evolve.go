@@ -3,6 +3,7 @@ package table
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
@@ -106,12 +107,18 @@ func evolution(base icetable.Metadata, s schema.Schema, cause string, changes []
 	id := base.CurrentSchema().ID
 	next := iceberg.NewSchemaWithIdentifiers(0, identifiers(s), nestedFields(s.Fields)...)
 	if logged && !next.Equals(base.CurrentSchema()) {
-		id = 0
-		for _, old := range base.Schemas() {
-			id = max(id, old.ID+1)
+		// One that the table had before is that one again.
+		before := slices.IndexFunc(base.Schemas(), next.Equals)
+		if id = 0; before >= 0 {
+			id = base.Schemas()[before].ID
+		} else {
+			for _, old := range base.Schemas() {
+				id = max(id, old.ID+1)
+			}
+			next = iceberg.NewSchemaWithIdentifiers(id, identifiers(s), nestedFields(s.Fields)...)
+			updates = append(updates, icetable.NewAddSchemaUpdate(next))
 		}
-		next = iceberg.NewSchemaWithIdentifiers(id, identifiers(s), nestedFields(s.Fields)...)
-		updates = append(updates, icetable.NewAddSchemaUpdate(next), icetable.NewSetCurrentSchemaUpdate(id))
+		updates = append(updates, icetable.NewSetCurrentSchemaUpdate(id))
 		mapping, err := nameMapping(s)
 		if err != nil {
 			return nil, err
@@ -159,21 +166,63 @@ func logOf(properties iceberg.Properties) ([]logEntry, error) {
 type evolving struct {
 	*catalog
 	updates []icetable.Update
+	// end settles what the table of a commit to a branch keeps as it is, nil for main.
+	end *branchEnd
+	// summary is added to that of the snapshot, nil for what the transaction has there already.
+	summary map[string]string
 }
 
 // CommitTable publishes everything in one version of the metadata.
 func (e *evolving) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
 	updates []icetable.Update) (icetable.Metadata, string, error) {
-	return e.catalog.CommitTable(ctx, ident, requirements, append(slices.Clone(e.updates), updates...))
+	updates = append(slices.Clone(e.updates), updates...)
+	if e.summary != nil {
+		var err error
+		if updates, err = e.summarized(ctx, ident, updates); err != nil {
+			return nil, "", err
+		}
+	}
+	if e.end != nil {
+		var err error
+		if requirements, updates, err = e.end.settle(requirements, updates); err != nil {
+			return nil, "", err
+		}
+	}
+	return e.catalog.CommitTable(ctx, ident, requirements, updates)
 }
 
-// evolved returns the table as it will be after some updates, for a transaction that makes them along with its own.
-func (w *Warehouse) evolved(t *icetable.Table, updates []icetable.Update) (*icetable.Table, error) {
-	metadata, err := updated(t.Metadata(), t.MetadataLocation(), updates)
+// summarized completes the summary of the snapshot that updates add.
+func (e *evolving) summarized(ctx context.Context, ident icetable.Identifier, updates []icetable.Update) ([]icetable.Update, error) {
+	base, err := e.catalog.LoadTable(ctx, ident)
 	if err != nil {
 		return nil, err
 	}
-	return icetable.New(t.Identifier(), metadata, t.MetadataLocation(), w.catalog.files, &evolving{w.catalog, updates}), nil
+	after, err := updated(base.Metadata(), base.MetadataLocation(), updates)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range after.Snapshots() {
+		if base.Metadata().SnapshotByID(s.SnapshotID) != nil || s.Summary == nil {
+			continue
+		}
+		s.Summary = &icetable.Summary{Operation: s.Summary.Operation, Properties: maps.Clone(s.Summary.Properties)}
+		maps.Copy(s.Summary.Properties, e.summary)
+		for i, u := range updates {
+			if u.Action() == icetable.UpdateAddSnapshot {
+				updates[i] = icetable.NewAddSnapshotUpdate(&s)
+			}
+		}
+	}
+	return updates, nil
+}
+
+// evolved returns the table as it will be after the updates of e, for a transaction that makes them along with its own.
+func (w *Warehouse) evolved(t *icetable.Table, e *evolving) (*icetable.Table, error) {
+	metadata, err := updated(t.Metadata(), t.MetadataLocation(), e.updates)
+	if err != nil {
+		return nil, err
+	}
+	return icetable.New(t.Identifier(), metadata, t.MetadataLocation(), w.catalog.files, e), nil
 }
 
 // Version is one version of a table's schema.
@@ -201,7 +250,7 @@ func (t *Table) Versions() ([]Version, error) {
 		}
 		v := Version{ID: s.ID, Schema: fields, Current: s.ID == t.table.Schema().ID}
 		for _, e := range log {
-			if e.Schema == s.ID {
+			if e.Schema == s.ID && v.At == nil {
 				v.At, v.Cause, v.Changes = &e.At, e.Cause, e.Changes
 			}
 		}

@@ -20,10 +20,7 @@ func expiring(metadata icetable.Metadata) (ids []int64) {
 	if kept < 1 || beyond <= 0 {
 		return nil
 	}
-	named := map[int64]bool{}
-	for _, ref := range metadata.Refs() {
-		named[ref.SnapshotID] = true
-	}
+	named := stays(metadata)
 	// They stand in the order in which they came.
 	for _, s := range snapshots[:beyond] {
 		if !named[s.SnapshotID] {
@@ -31,6 +28,31 @@ func expiring(metadata icetable.Metadata) (ids []int64) {
 		}
 	}
 	return ids
+}
+
+// stays are the states that never expire by themselves: those that a tag names, the newest of each branch, and those by which a branch
+// that is not published yet goes back to the table.
+func stays(metadata icetable.Metadata) map[int64]bool {
+	named := map[int64]bool{}
+	for name, ref := range metadata.Refs() {
+		named[ref.SnapshotID] = true
+		if name == Main || ref.SnapshotRefType != icetable.BranchRef {
+			continue
+		}
+		past, own := map[int64]bool{}, []int64{}
+		ancestors(metadata, metadata.CurrentSnapshot(), func(s icetable.Snapshot) bool {
+			past[s.SnapshotID] = true
+			return true
+		})
+		ancestors(metadata, metadata.SnapshotByID(ref.SnapshotID), func(s icetable.Snapshot) bool {
+			own = append(own, s.SnapshotID)
+			return !past[s.SnapshotID]
+		})
+		for _, id := range own {
+			named[id] = true
+		}
+	}
+	return named
 }
 
 // cleanse removes what only states had of metadata that have expired with a commit: their manifest lists, manifests and segments of the

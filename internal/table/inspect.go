@@ -42,6 +42,12 @@ func (f File) Deletes() bool { return f.entry.ContentType() != iceberg.EntryCont
 // Partition tells the partition of the file from all others, of other partitionings too.
 func (f File) Partition() string { return partitionKey(f.entry) }
 
+// Ordered reports whether the rows of a file stand in the order that the table has now.
+func (t *Table) Ordered(f File) bool {
+	id := f.entry.SortOrderID()
+	return len(t.Sort) == 0 || id != nil && *id == t.table.Metadata().DefaultSortOrder()
+}
+
 // PartitionText writes the partition of a file for people, a part for each field, or "" without any.
 func (t *Table) PartitionText(f File) string {
 	spec := t.table.Metadata().PartitionSpecByID(int(f.entry.SpecID()))
@@ -118,7 +124,7 @@ func (t *Table) AllFiles(ctx context.Context) (out []File, err error) {
 
 // Commit is the id of the commit that left the current state, empty for one of another program or none.
 func (t *Table) Commit() string {
-	if s := t.table.CurrentSnapshot(); s != nil && s.Summary != nil {
+	if s := t.state; s != nil && s.Summary != nil {
 		return s.Summary.Properties[commitIDKey]
 	}
 	return ""
@@ -170,13 +176,12 @@ func (t *Table) Snapshots() []Snapshot {
 	return out
 }
 
-// Current returns the newest state; ok is false for a table without any.
+// Current returns the state that this is; ok is false for a table without any.
 func (t *Table) Current() (s Snapshot, ok bool) {
-	current := t.table.CurrentSnapshot()
-	if current == nil {
+	if t.state == nil {
 		return Snapshot{}, false
 	}
-	return describeSnapshot(*current), true
+	return describeSnapshot(*t.state), true
 }
 
 // Location returns the table's folder.

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"strings"
 
+	icetable "github.com/apache/iceberg-go/table"
+
 	"trevak/internal/storage"
 )
 
@@ -15,20 +17,18 @@ const ledgerKey = "trevak.ledger"
 // Ledger returns the names of the segments that tell which objects the table has taken in: those that the nearest ancestor of its state
 // names which names any, so that a state that is brought back has the ledger it had.
 func (t *Table) Ledger() []string {
-	metadata := t.table.Metadata()
-	for s := t.table.CurrentSnapshot(); s != nil; {
-		if s.Summary != nil && s.Summary.Properties[ledgerKey] != "" {
-			return ledgerNames(s.Summary.Properties[ledgerKey])
-		}
-		if s.ParentSnapshotID == nil {
-			break
-		}
-		s = metadata.SnapshotByID(*s.ParentSnapshotID)
+	metadata, names := t.table.Metadata(), ""
+	ancestors(metadata, t.state, func(s icetable.Snapshot) bool {
+		names = ledgerOf(s)
+		return names == ""
+	})
+	if names == "" && t.state != nil {
+		names = metadata.Properties()[ledgerKey]
 	}
-	if names := metadata.Properties()[ledgerKey]; names != "" && t.table.CurrentSnapshot() != nil {
-		return ledgerNames(names)
+	if names == "" {
+		return nil
 	}
-	return nil
+	return ledgerNames(names)
 }
 
 // noLedger stands for a ledger without a segment.
@@ -39,6 +39,14 @@ func ledgerNames(text string) []string {
 		return nil
 	}
 	return strings.Split(text, ",")
+}
+
+// joinLedger is what ledgerNames takes apart.
+func joinLedger(names []string) string {
+	if len(names) == 0 {
+		return noLedger
+	}
+	return strings.Join(names, ",")
 }
 
 // LedgerFolder is where the segments lie.
@@ -58,7 +66,7 @@ func (t *Table) SnapshotOf(commit string) int64 {
 func (c Change) withLedger(ctx context.Context, now *Table) (Change, error) {
 	if c.Ledger == nil {
 		// Each state names the ledger that it has, so that it has it still when those before it have expired.
-		if names := now.Ledger(); len(names) > 0 && !c.Quiet && c.Current == 0 {
+		if names := now.Ledger(); len(names) > 0 && !c.Quiet {
 			c.Summary = maps.Clone(c.Summary)
 			if c.Summary == nil {
 				c.Summary = map[string]string{}
@@ -78,10 +86,7 @@ func (c Change) withLedger(ctx context.Context, now *Table) (Change, error) {
 	if c.Properties == nil {
 		c.Properties = map[string]string{}
 	}
-	text := strings.Join(names, ",")
-	if text == "" {
-		text = noLedger
-	}
+	text := joinLedger(names)
 	c.Summary[ledgerKey], c.Properties[ledgerKey] = text, text
 	return c, nil
 }

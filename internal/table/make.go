@@ -17,6 +17,8 @@ import (
 type Relayout struct {
 	Spec *layout.Spec
 	Sort *layout.Sort
+	// former lists what makes a layout that the table had once its own again, nil for none.
+	former func() []icetable.Update
 }
 
 // updates lists what gives a table another layout under a schema.
@@ -34,6 +36,9 @@ func (r Relayout) updates(base icetable.Metadata, s schema.Schema) (updates []ic
 			return nil, fault.Wrap(fault.Schema, err, "the sort order cannot be kept")
 		}
 		updates = append(updates, icetable.NewAddSortOrderUpdate(&order), icetable.NewSetDefaultSortOrderUpdate(-1))
+	}
+	if r.former != nil {
+		updates = append(updates, r.former()...)
 	}
 	return updates, nil
 }
@@ -76,7 +81,7 @@ func (w *Warehouse) Anew(t *Table, made *Append) *Append {
 	s := made.Schema.Clone()
 	shiftIDs(s.Fields, offset)
 	a := w.begin(t.Name, s, made.Spec, made.Sort, made.Format, t.table)
-	a.from, a.Exact, a.anew = t.Schema.Clone(), true, true
+	a.from, a.state, a.branch, a.Exact, a.anew = t.Schema.Clone(), t.StateID(), t.branch, true, true
 	a.Cause, a.Changes = "made anew", []string{"the table was made anew"}
 	a.RemoveOf = func(ctx context.Context, now *Table) ([]File, error) { return now.AllFiles(ctx) }
 	a.Ledger = func(context.Context, *Table, string) ([]string, error) { return nil, nil }

@@ -35,6 +35,12 @@ type Deletes struct {
 // Plan lists the data files of the current snapshot in the order they were added, each with its deletes. A table with what
 // cannot be honoured is refused.
 func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
+	tasks, _, err := t.PlanWithDeletes(ctx)
+	return tasks, err
+}
+
+// PlanWithDeletes is Plan, and lists the files of deletes besides that delete nothing any more.
+func (t *Table) PlanWithDeletes(ctx context.Context) (tasks []ReadTask, idle []File, err error) {
 	type data struct {
 		task     ReadTask
 		sequence int64
@@ -42,7 +48,7 @@ func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
 	var files []data
 	deletes := map[string][]Deletes{} // by partition; "" for those of all partitions
 	var refused error
-	err := t.entries(ctx, func(e iceberg.ManifestEntry) {
+	err = t.entries(ctx, func(e iceberg.ManifestEntry) {
 		f := e.DataFile()
 		switch {
 		case f.ContentType() == iceberg.EntryContentData:
@@ -65,9 +71,9 @@ func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
 		}
 	})
 	if err != nil || refused != nil {
-		return nil, firstOf(err, refused)
+		return nil, nil, firstOf(err, refused)
 	}
-	out := make([]ReadTask, len(files))
+	out, used := make([]ReadTask, len(files)), map[string]bool{}
 	for i, f := range files {
 		out[i] = f.task
 		keys := []string{partitionKey(f.task.entry), ""}
@@ -75,11 +81,19 @@ func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
 			for _, d := range deletes[key] {
 				if d.applies(f.task.URI, f.sequence) {
 					out[i].Deletes = append(out[i].Deletes, d)
+					used[d.URI] = true
 				}
 			}
 		}
 	}
-	return out, nil
+	for _, list := range deletes {
+		for _, d := range list {
+			if !used[d.URI] {
+				idle = append(idle, d.File)
+			}
+		}
+	}
+	return out, idle, nil
 }
 
 func firstOf(errs ...error) error {

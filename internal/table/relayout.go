@@ -45,7 +45,7 @@ func (w *Warehouse) Alter(ctx context.Context, name Name, a Alteration, dry bool
 		if err != nil || dry || len(changes) == 0 {
 			return changes, err
 		}
-		if _, err = w.Commit(ctx, name, "", c); !errors.Is(err, errAltered) {
+		if _, err = w.Commit(ctx, name, "", c); !isAltered(err) {
 			return changes, err
 		}
 	}
@@ -54,9 +54,12 @@ func (w *Warehouse) Alter(ctx context.Context, name Name, a Alteration, dry bool
 // errAltered says that the table is another than the change was made for.
 var errAltered = fault.New(fault.Conflict, "the table was changed meanwhile")
 
+// isAltered reports whether a change has to be made anew on the table as it is.
+func isAltered(err error) bool { return errors.Is(err, errAltered) }
+
 // change makes the change of a table as it is.
 func (a Alteration) change(ctx context.Context, t *Table) (c Change, changes []string, err error) {
-	c = Change{Quiet: true, Cause: "altered", Properties: map[string]string{}, Unset: a.Unset}
+	c = Change{Quiet: true, Cause: alteredCause, Properties: map[string]string{}, Unset: a.Unset}
 	s := t.Schema
 	if a.Columns != nil {
 		if s, changes, err = a.Columns(t); err != nil {

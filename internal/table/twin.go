@@ -40,14 +40,22 @@ func (w *Warehouse) twin(t *Table, name Name) (icetable.Metadata, error) {
 		// They say where the other one lies.
 		delete(properties, path)
 	}
-	spec, order := t.table.Spec(), t.table.SortOrder()
+	now := of.CurrentSchema()
+	if t.state != nil && t.state.SchemaID != nil {
+		for _, s := range of.Schemas() {
+			if s.ID == *t.state.SchemaID && t.branch != Main {
+				now = s
+			}
+		}
+	}
+	spec, order := layoutThen(of, now)
 	steps := []func() error{
 		func() error { return b.SetUUID(uuid.New()) },
 		func() error { return b.SetLoc(storage.Join(w.dir, name.parts...)) },
 	}
 	// Those of former times keep the ids of columns that are gone from being given again.
-	schemas := slices.DeleteFunc(slices.Clone(of.Schemas()), func(s *iceberg.Schema) bool { return s.ID == of.CurrentSchema().ID })
-	for _, s := range append(schemas, of.CurrentSchema()) {
+	schemas := slices.DeleteFunc(slices.Clone(of.Schemas()), func(s *iceberg.Schema) bool { return s.ID == now.ID })
+	for _, s := range append(schemas, now) {
 		own := iceberg.NewSchemaWithIdentifiers(s.ID, s.IdentifierFieldIDs, s.Fields()...)
 		steps = append(steps, func() error { return b.AddSchema(own) })
 	}

@@ -40,9 +40,9 @@ func (t *Table) KeepTypes(ctx context.Context) error {
 	return err
 }
 
-// entries hands over the files of the current snapshot, data and deletes.
+// entries hands over the files of the state, data and deletes.
 func (t *Table) entries(ctx context.Context, visit func(iceberg.ManifestEntry)) error {
-	snapshot := t.table.CurrentSnapshot()
+	snapshot := t.state
 	if snapshot == nil {
 		return nil
 	}

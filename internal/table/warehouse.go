@@ -90,7 +90,7 @@ func (w *Warehouse) Store() storage.Store { return w.store }
 // Dir returns the canonical URI of the folder.
 func (w *Warehouse) Dir() string { return w.dir }
 
-// Table is the current state of a table.
+// Table is a state of a table: the newest one, unless another was asked for.
 type Table struct {
 	Name Name
 	// Schema has the field ids and the names that columns have in their source.
@@ -101,6 +101,9 @@ type Table struct {
 	Format columnar.Format
 	store  storage.Store
 	table  *icetable.Table
+	// state is the one that this is the table in, nil for none, and branch the one whose newest state it is, empty for a past one.
+	state  *icetable.Snapshot
+	branch string
 }
 
 // Store is where the table lies.
@@ -133,7 +136,7 @@ func (w *Warehouse) describe(name Name, loaded *icetable.Table) (*Table, error) 
 		return nil, err
 	}
 	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()),
-		Format: formatFrom(loaded.Properties()), store: w.store, table: loaded}, nil
+		Format: formatFrom(loaded.Properties()), store: w.store, table: loaded, state: loaded.CurrentSnapshot(), branch: Main}, nil
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.

@@ -51,6 +51,7 @@ type copying struct {
 	load   *table.Append
 	budget run.Budget
 	out    *Copied
+	began  time.Time
 	mutex  sync.Mutex
 	files  []layout.DataFile
 }
@@ -73,7 +74,8 @@ func Copy(ctx context.Context, from *table.Table, to *table.Warehouse, name tabl
 	if err != nil {
 		return nil, err
 	}
-	c := &copying{from: from, to: to, budget: b, out: &Copied{From: from.Name.String(), To: name.String(), Warehouse: to.Dir(), DryRun: dry}}
+	c := &copying{began: started, from: from, to: to, budget: b,
+		out: &Copied{From: from.Name.String(), To: name.String(), Warehouse: to.Dir(), DryRun: dry}}
 	var whole, others []table.ReadTask
 	for _, t := range tasks {
 		if len(t.Deletes) == 0 && from.OfSpec(t.File) {
@@ -301,6 +303,7 @@ func (c *copying) commit(ctx context.Context) error {
 		name, err := ledger.Write(ctx, now.Store(), now.LedgerFolder(), load, entries, nil)
 		return []string{name}, err
 	}
+	c.load.Operation, c.load.Told = "copy", table.Told{Source: c.from.Name.String() + " of " + c.from.Location(), Began: c.began}
 	s, err := c.load.Commit(ctx, c.files)
 	c.out.SnapshotID = s.ID
 	return err

@@ -29,6 +29,7 @@ type Report struct {
 	Destination string
 	// Table, SnapshotID and Created are those of a load.
 	Table      string
+	Branch     string // of the table, empty for main
 	SnapshotID int64
 	Created    bool
 	// Merged is what became of the rows in a mode that changes those of the table, nil in others. Left are the columns that updated rows
