@@ -139,6 +139,8 @@ func (d *day) run() error {
 		{"A log without a header, with line breaks in its notes and a few broken records: it is refused, and nothing is changed.",
 			[]string{"load", in("service_log"), "--into", "orrin.service_log", "--quarantine", in("refused.ndjson")}, 3, nil},
 		{"Mended, it loads.", []string{"load", in("service_log_mended"), "--into", "orrin.service_log"}, 0, nil},
+		{"Prove that the table holds what the files hold: both are read anew.",
+			[]string{"reconcile", in("observations"), "--with", "orrin.observations"}, 0, nil},
 		{"Check what arrived.", []string{"tables"}, 0, nil},
 		{"And how it lies.", []string{"describe", "orrin.observations"}, 0, nil},
 	}
@@ -151,7 +153,7 @@ func (d *day) run() error {
 			s.Printf("\n")
 		}
 		args := step.args
-		if slices.Contains([]string{"load", "tables", "describe", "schema", "tag", "rollback", "history"}, args[0]) {
+		if slices.Contains([]string{"load", "tables", "describe", "schema", "tag", "rollback", "history", "reconcile"}, args[0]) {
 			args = append(args, "--warehouse", d.warehouse)
 		}
 		if step.before != nil {

@@ -95,6 +95,9 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if errors.Is(err, errSeenEnough) {
 		return 1
 	}
+	if errors.Is(err, errDiffers) {
+		return exitCode(err)
+	}
 	a.complain(err)
 	if a.json() || asksJSON(args) {
 		// Who reads standard output alone learns it, too. Of what cannot be written there is nobody to tell.
@@ -193,14 +196,13 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	flags.BoolVar(&a.quiet, "quiet", false, "show neither progress nor reports: only what is asked for, and what goes wrong")
 	// Commands stand in the order of a day's work.
 	cobra.EnableCommandSorting = false
-	root.AddCommand(a.addAt(a.addWarehouse(a.preview())), a.addAt(a.addWarehouse(a.infer())), a.addAt(a.addWarehouse(a.weigh())),
-		a.addAt(a.addWarehouse(a.convert())),
-		a.addWarehouse(a.load()), a.addWarehouse(a.tables()), a.addAt(a.addWarehouse(a.describe())), a.addAt(a.addWarehouse(a.ledger())),
-		a.addWarehouse(a.history()), a.addWarehouse(a.tag()), a.addWarehouse(a.rollback()), a.addWarehouse(a.publish()),
-		a.addWarehouse(a.upkeep()), a.addWarehouse(a.compact()), a.addWarehouse(a.expire()), a.addWarehouse(a.sweep()),
-		a.addAt(a.addWarehouse(a.schemaCommand())), a.addWarehouse(a.create()), a.addWarehouse(a.deleteCommand()), a.addWarehouse(a.alter()),
-		a.addWarehouse(a.adopt()), a.addAt(a.addWarehouse(a.copyCommand())), a.addWarehouse(a.drop()), a.addWarehouse(a.namespaces()),
-		a.feedCommand(), a.demo(), a.completion(), a.man(), a.version())
+	at := func(cmd *cobra.Command) *cobra.Command { return a.addAt(a.addWarehouse(cmd)) }
+	in := a.addWarehouse
+	root.AddCommand(at(a.preview()), at(a.infer()), at(a.weigh()), at(a.convert()), in(a.load()), in(a.tables()), at(a.describe()),
+		at(a.ledger()), at(a.schemaCommand()), in(a.history()), in(a.compare()), in(a.tag()), in(a.rollback()), in(a.publish()),
+		at(a.reconcile()), in(a.upkeep()), in(a.compact()), in(a.expire()), in(a.sweep()), in(a.create()), in(a.deleteCommand()),
+		in(a.alter()), in(a.adopt()), at(a.copyCommand()), in(a.drop()), in(a.namespaces()), a.feedCommand(), a.demo(), a.completion(),
+		a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)
 	root.SetHelpCommand(helpCommand())
 	root.InitDefaultHelpCmd()

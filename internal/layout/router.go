@@ -27,6 +27,8 @@ type Options struct {
 	TempDir string
 	// EvenEmpty asks for a file where there is no row to put into one. It is for output without partitions.
 	EvenEmpty bool
+	// Tap is told of the rows that are written; nil for nobody. It keeps nothing of the batch.
+	Tap func(ctx context.Context, batch arrow.RecordBatch) error
 }
 
 // DefaultOptions are files of 256 MiB, 48 MiB of waiting rows and as much of pages, and 32 open files.
@@ -92,6 +94,11 @@ func (r *Router) Partitions() int {
 func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if batch.NumRows() == 0 {
 		return nil
+	}
+	if r.options.Tap != nil {
+		if err := r.options.Tap(ctx, batch); err != nil {
+			return err
+		}
 	}
 	if len(r.spec) == 0 && len(r.options.Sort) == 0 {
 		return r.encode(ctx, r.partitions[0], batch, rowBytes(batch))

@@ -194,6 +194,7 @@ func (l *appending) prepare() (write.Output, error) {
 	}
 	l.load.Format = out.Options.Columnar.Format
 	out.Schema, out.Create = s, l.place(l.load)
+	l.tap(&out)
 	if l.Mode == Upsert {
 		l.left = l.absent(s)
 	}

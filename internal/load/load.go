@@ -17,6 +17,7 @@ import (
 	"trevak/internal/infer"
 	"trevak/internal/layout"
 	"trevak/internal/ledger"
+	"trevak/internal/prove"
 	"trevak/internal/run"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
@@ -49,6 +50,8 @@ type Request struct {
 	// Again takes objects in that the table has taken in before, as if it had not; Changed says what becomes of those that are others now.
 	Again   bool
 	Changed Changed
+	// Verify reads back what was written before the commit, and holds it against the rows.
+	Verify bool
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
 
@@ -56,6 +59,10 @@ type Request struct {
 	// rows are to go.
 	origin   int64
 	replaced []string
+	// written is what was written and is to be read back, nil where that is not asked for.
+	written *prove.Written
+	// held is where rows go in the place of files, nil for files.
+	held func(*write.Output) (write.Sink, error)
 	// began is when the load began.
 	began time.Time
 	// ledger is what the table's ledger knew when it was read last, nil before.
@@ -214,6 +221,7 @@ type pending struct {
 
 // write writes the files of a load.
 func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
+	l.noting(b)
 	w.started, w.store, w.again, w.anew = time.Now(), l.Store, l.Again, l.wholly()
 	if w.existing, err = l.find(ctx, l.Into); err != nil {
 		return w, err
@@ -265,7 +273,10 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	report := done.Report
 	w.report, w.files = report, done.Files
 	report.Table, report.Created, report.Known, report.Branch = l.Into.String(), w.load.Creates, w.counts, l.Branch
-	if err = l.swap(ctx, &w, &done.Output, b); err != nil {
+	if err = l.swap(ctx, &w, &done.Output, b); err == nil {
+		err = l.verify(ctx, &w, b)
+	}
+	if err != nil {
 		w.load.Rollback()
 		return w, err
 	}
@@ -343,6 +354,7 @@ func (l Request) first(ctx context.Context, d *infer.Data, b run.Budget, started
 		if load, out, err = l.firstOutput(s); err != nil {
 			return out, err
 		}
+		l.tap(&out.Output)
 		return out, l.merging(&out.Output, nil, nil, true, b, func(u *amend.Upsert) { merged = u })
 	})
 	if err == nil {

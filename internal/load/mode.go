@@ -115,6 +115,10 @@ func (l Request) keyOf(s schema.Schema) ([]string, error) {
 // merging has the rows of an output be held against a table, nil for one that does not exist yet. kept are columns that the source does
 // not have; named says that it tells them before the first record.
 func (l Request) merging(out *write.Output, t *table.Table, kept []string, named bool, b run.Budget, take func(*amend.Upsert)) error {
+	if l.held != nil {
+		out.Sink = l.held
+		return nil
+	}
 	if !l.Mode.byKey() {
 		return nil
 	}
@@ -185,6 +189,7 @@ func (l Request) finish(ctx context.Context, load *table.Append, done write.Resu
 	load.Told = l.told(len(report.Objects))
 	if u != nil {
 		load.Deletes, load.Remove, load.Exact = u.Deletes, u.Remove, existing != nil
+		load.Told.Key, _ = l.keyOf(done.Schema)
 		load.Gain, load.Loss = new(u.Counts.Inserted+u.Counts.Updated), new(u.Outcome.Rows)
 		report.Merged = &write.Merged{Mode: l.Mode.String(), MergeCounts: u.Counts, Outcome: u.Outcome}
 		return nil

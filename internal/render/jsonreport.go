@@ -101,6 +101,7 @@ type reportJSON struct {
 	Table         null[string]  `json:"table"`
 	Branch        null[string]  `json:"branch"`
 	SnapshotID    null[string]  `json:"snapshot_id"`
+	Verified      int64         `json:"rows_verified"`
 	Created       bool          `json:"created"`
 	NotMade       bool          `json:"not_made"`
 	Completed     bool          `json:"completed"`
@@ -136,7 +137,7 @@ func reportOf(r *write.Report) reportJSON {
 	out := reportJSON{Objects: []readObjectJSON{}, countsJSON: countsOf(r.Counts), BytesRead: r.BytesRead, BytesUnpacked: r.BytesUnpacked,
 		BytesWritten: r.BytesWritten, DataFiles: r.DataFiles, Partitions: r.Partitions, Seconds: r.Seconds,
 		Destination: orNull(r.Destination), Table: orNull(r.Table), Branch: orNull(r.Branch), SnapshotID: idText(r.SnapshotID),
-		Created: r.Created,
+		Verified: r.Verified, Created: r.Created,
 		NotMade: r.NotMade, Completed: r.Completed, DryRun: r.DryRun, Codec: r.Codec, Rewritten: r.Rewritten,
 		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
 		Merged: mergedOf(r.Merged),

@@ -195,6 +195,9 @@ func reportFacts(r *write.Report) []fact {
 	if r.SnapshotID != 0 {
 		facts = append(facts, fact{name: "snapshot", value: fmt.Sprint(r.SnapshotID)})
 	}
+	if r.Verified > 0 {
+		facts = append(facts, fact{name: "verified", value: Count(int(r.Verified), "row", "rows") + " read back, as written"})
+	}
 	if r.EmptyFiles > 0 || r.HiddenFiles > 0 {
 		facts = append(facts, fact{name: "passed over", value: fmt.Sprintf("%s, %s", Count(r.EmptyFiles, "empty object", "empty objects"),
 			Count(r.HiddenFiles, "hidden object", "hidden objects"))})

@@ -75,6 +75,12 @@ func Column(a arrow.Array, seed uint64, into []uint64) {
 	if d, ok := a.(*array.Dictionary); ok {
 		of := make([]uint64, d.Dictionary().Len())
 		Column(d.Dictionary(), seed, of)
+		if codes, ok := Codes(d); ok {
+			for i, code := range codes {
+				into[i] = of[code]
+			}
+			return
+		}
 		for i := range into {
 			into[i] = Absent
 			if !d.IsNull(i) {
@@ -96,6 +102,21 @@ func Column(a arrow.Array, seed uint64, into []uint64) {
 			into[i] = one(i)
 		}
 	}
+}
+
+// Codes are the places of a column's values in its dictionary; ok is false where some are not there, or where they are of another type
+// than the usual one.
+func Codes(d *array.Dictionary) (codes []int32, ok bool) {
+	if d.NullN() > 0 {
+		return nil, false
+	}
+	switch indices := d.Indices().(type) {
+	case *array.Int32:
+		return indices.Int32Values(), true
+	case *array.Uint32:
+		return arrow.Int32Traits.CastFromBytes(arrow.Uint32Traits.CastToBytes(indices.Uint32Values())), true
+	}
+	return nil, false
 }
 
 // Of returns what hashes a value that is there.
@@ -156,4 +177,17 @@ func floatBits(v float64) uint64 {
 		return 0
 	}
 	return math.Float64bits(v)
+}
+
+// Wide hashes the values of a column to 128 bits, in two halves; equal ones of the same type are alike whatever form the column has.
+func Wide(a arrow.Array, seed uint64, high, low []uint64) {
+	Column(a, seed, low)
+	if wide(a.DataType()) {
+		Column(a, seed^prime2, high)
+		return
+	}
+	// No two values of 64 bits have the same hash, so the other half tells nothing more of a value, but of sums of hashes it does.
+	for i, v := range low {
+		high[i] = Mix(v + golden)
+	}
 }

@@ -43,6 +43,7 @@ const (
 	Measuring  Stage = "measuring"
 	Writing    Stage = "writing"
 	Committing Stage = "committing"
+	Comparing  Stage = "comparing"
 )
 
 // Event says how far a run is.

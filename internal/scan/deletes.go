@@ -235,3 +235,17 @@ func DeletedByFile(ctx context.Context, t *table.Table, file table.Deletes) (map
 	delete(out, "")
 	return out, err
 }
+
+// RowsIn reads a columnar file through, and returns how many rows it has.
+func RowsIn(ctx context.Context, s storage.Store, uri string) (n int64, err error) {
+	f, err := columnar.Open(ctx, s, uri)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	err = f.Batches(ctx, func(b arrow.RecordBatch) error {
+		n += b.NumRows()
+		return nil
+	})
+	return n, err
+}

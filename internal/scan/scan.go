@@ -87,6 +87,7 @@ type Request struct {
 	Stage  run.Stage
 
 	starts bool // of the records that rows are, in their block
+	text   bool // of the blocks is kept
 }
 
 // columns finds the columns of the target.

@@ -76,11 +76,12 @@ type fitter struct {
 	lines     json.Records
 	keepRaw   bool
 	starts    bool
+	keepText  bool
 }
 
 // newFitter prepares a worker.
 func newFitter(from *source.Source, r Request, columns *Columns) *fitter {
-	f := &fitter{source: from, columns: columns, assumed: r.Target.AssumedStarts, keepRaw: r.Raw, starts: r.starts}
+	f := &fitter{source: from, columns: columns, assumed: r.Target.AssumedStarts, keepRaw: r.Raw, starts: r.starts, keepText: r.text}
 	if from.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(r.Target.Schema, r.Target.Unknown, !r.Target.Fixed, r.coded())
 	} else {
@@ -129,7 +130,7 @@ func (f *fitter) fit(block *parse.Block) *Rows {
 		out.Misfits = append(out.Misfits, f.surplus(out)...)
 	}
 	out.tellMisfits(out.Misfits)
-	out.keep = len(out.Problems)+len(out.Misfits) > 0
+	out.keep = f.keepText || len(out.Problems)+len(out.Misfits) > 0
 	return out
 }
 

@@ -131,7 +131,7 @@ func (e *Evidence) count(class Class, p Place, text []byte) {
 // weigh takes what a value that is not null tells besides its class and place; a value that was weighed before may be left out.
 // hash is its hash.
 func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
-	e.Distinct.addHash(hash)
+	e.Distinct.AddHash(hash)
 	if len(text) > e.Longest {
 		e.Longest = max(e.Longest, utf8.RuneCount(text))
 	}
@@ -165,7 +165,7 @@ func (e *Evidence) weigh(text []byte, class Class, w *weighed, hash uint64) {
 func (e *Evidence) addDay(day int64) {
 	if day != e.day || e.Days.few == nil && e.Days.set == nil && e.Days.registers == nil {
 		e.day = day
-		e.Days.addHash(mix(uint64(day), spread))
+		e.Days.AddHash(mix(uint64(day), spread))
 	}
 }
 

@@ -120,7 +120,7 @@ func (n *Node) measureValues(a arrow.Array, values []bool) {
 			continue
 		}
 		value, bits := number(row)
-		n.Distinct.addHash(mix(bits, spread))
+		n.Distinct.AddHash(mix(bits, spread))
 		if value == value && (n.numbers.low == nil || value < n.numbers.lowValue || value > n.numbers.hiValue) {
 			text = rowtext.AppendText(text[:0], a, row)
 			n.numbers.add(text, value)

@@ -65,7 +65,7 @@ func (r *Room) give(hashes int) { r.left.Add(int64(hashes)) }
 const mostExact = 150_000
 
 // Add takes a value's text.
-func (s *Sketch) Add(value []byte) { s.addHash(hashText(value)) }
+func (s *Sketch) Add(value []byte) { s.AddHash(hashText(value)) }
 
 // spread is an odd number whose bits look random, to multiply hashes by.
 const spread = 0x9e3779b97f4a7c15
@@ -102,7 +102,8 @@ func mix(a, b uint64) uint64 {
 	return high ^ low
 }
 
-func (s *Sketch) addHash(h uint64) {
+// AddHash adds a value by a hash of it whose bits are well spread.
+func (s *Sketch) AddHash(h uint64) {
 	if s.off {
 		return
 	}
@@ -186,7 +187,7 @@ func (s *Sketch) estimate() {
 	s.registers, s.few, s.set, s.held = make([]uint8, 1<<sketchBits), nil, nil, 0
 	for _, h := range exact {
 		if h != 0 {
-			s.addHash(h)
+			s.AddHash(h)
 		}
 	}
 }
@@ -205,11 +206,11 @@ func (s *Sketch) Merge(o *Sketch) {
 		s.room = o.room
 	}
 	for _, h := range o.few {
-		s.addHash(h)
+		s.AddHash(h)
 	}
 	for _, h := range o.set {
 		if h != 0 {
-			s.addHash(h)
+			s.AddHash(h)
 		}
 	}
 	if o.registers == nil {

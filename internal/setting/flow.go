@@ -99,6 +99,8 @@ type Flow struct {
 	// Again and Changed say what becomes of objects that the table has taken in before.
 	Again   bool
 	Changed string
+	// Verify has what was written read back before the commit.
+	Verify bool
 
 	// stated are the flags that were stated, against those that a feed file says or that are left out.
 	stated map[string]bool

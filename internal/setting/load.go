@@ -28,7 +28,7 @@ func (f *Flow) LoadRequest(t write.Task, w *table.Warehouse, fromFeed bool) (l l
 	if l.Changed, err = load.ParseChanged(f.Changed); err != nil {
 		return l, err
 	}
-	l.Again = f.Again
+	l.Again, l.Verify = f.Again, f.Verify
 	if l.Mode, err = load.ParseMode(f.Mode); err != nil {
 		return l, err
 	}

@@ -159,6 +159,9 @@ var Table = []Setting{
 	{Section: Load, Flag: "again",
 		Meaning: "load objects that were loaded before once more",
 		of:      func(f *Flow) any { return &f.Again }},
+	{Section: Load, Key: "table.verify", Flag: "verify",
+		Meaning: "read back what was written before the commit, and hold it against the rows",
+		of:      func(f *Flow) any { return &f.Verify }},
 	{Section: Load, Key: "shape.split", Flag: "split",
 		Meaning: "load a list into a table of its own, `LIST=TABLE`, a row for each element with the record's --key or a column " +
 			"_parent_id; may be repeated",

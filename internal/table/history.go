@@ -1,6 +1,7 @@
 package table
 
 import (
+	"encoding/json"
 	"slices"
 	"strconv"
 	"time"
@@ -45,6 +46,19 @@ const (
 	Undone    Standing = "undone"
 	NoState   Standing = ""
 )
+
+// MergedBy is the key by which the last load held its rows against those of the table that did so, as far as the states tell that have
+// not expired; nil where none did.
+func (t *Table) MergedBy() (key []string) {
+	ancestors(t.table.Metadata(), t.state, func(s icetable.Snapshot) bool {
+		if s.Summary != nil && s.Summary.Properties[mergeKey] != "" {
+			// What cannot be read is told by nothing.
+			_ = json.Unmarshal([]byte(s.Summary.Properties[mergeKey]), &key)
+		}
+		return len(key) == 0
+	})
+	return key
+}
 
 // Operations of lines without a commit of files.
 const (

@@ -1,6 +1,7 @@
 package table
 
 import (
+	"encoding/json"
 	"maps"
 	"strconv"
 	"time"
@@ -18,6 +19,8 @@ const (
 	sourceKey  = "trevak.source"
 	objectsKey = "trevak.objects"
 	secondsKey = "trevak.seconds"
+	// mergeKey is the entry that has the key by which rows were held against the table's, as JSON.
+	mergeKey = "trevak.key"
 )
 
 // Told is what the history of a table tells of a commit besides what it did.
@@ -27,12 +30,19 @@ type Told struct {
 	Objects int
 	// Began is when the run began, zero for what is not worth telling.
 	Began time.Time
+	// Key is that by which rows were held against the table's; none where they were not.
+	Key []string
 }
 
 // summary writes what was told into the summary of a snapshot.
 func (t Told) summary(into map[string]string) {
 	if t.Source != "" {
 		into[sourceKey], into[objectsKey] = t.Source, strconv.Itoa(t.Objects)
+	}
+	if len(t.Key) > 0 {
+		// Texts can always be encoded.
+		text, _ := json.Marshal(t.Key)
+		into[mergeKey] = string(text)
 	}
 	if !t.Began.IsZero() {
 		into[secondsKey] = strconv.FormatFloat(time.Since(t.Began).Seconds(), 'f', 3, 64)

@@ -39,8 +39,8 @@ var (
 	ownData     = regexp.MustCompile(`^[0-9]{5,}-([0-9a-f]{12})\.(parquet|orc|avro)$`)
 	ownMetadata = regexp.MustCompile(`^(snap-[0-9]+-[0-9]+-[0-9a-f-]{36}\.avro|[0-9a-f-]{36}-m[0-9]+\.avro|` +
 		`ledger-[0-9]+-[0-9a-f]+\.parquet)$`)
-	ownUnready  = regexp.MustCompile(`^\.[0-9a-f]{16}\.tmp$`)
-	ownDropped  = regexp.MustCompile(`^dropped-.*\.json$`)
+	ownUnready = regexp.MustCompile(`^\.[0-9a-f]{16}\.tmp$`)
+	ownDropped = regexp.MustCompile(`^dropped-.*\.json$`)
 )
 
 // Sweep looks for what no state of a table names, which loads leave that were killed, and removes what is older than a safe age, unless

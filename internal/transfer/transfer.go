@@ -10,11 +10,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"sync"
 	"time"
 
-	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/zeebo/xxh3"
 	"golang.org/x/sync/errgroup"
 
@@ -22,7 +20,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/ledger"
-	"trevak/internal/rowhash"
+	"trevak/internal/prove"
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/storage"
@@ -223,9 +221,12 @@ func (c *copying) rewrite(ctx context.Context, tasks []table.ReadTask) error {
 	stored := o.Stored()
 	files := layout.NewRouter(stored, c.from.Spec, options, c.load.CreateFile)
 	defer files.Abandon()
-	var read, written digest
+	noted := prove.Written{Store: c.to.Store(), Workers: c.budget.Workers}
+	noted.Begin(stored)
 	err = from.Read(ctx, scan.Request{Target: scan.Target{Schema: stored.Bare()}}, func(r *scan.Rows) error {
-		read.add(r.Batch)
+		if err := noted.Take(ctx, r.Batch); err != nil {
+			return err
+		}
 		return files.Write(ctx, r.Batch)
 	})
 	if err != nil {
@@ -235,54 +236,18 @@ func (c *copying) rewrite(ctx context.Context, tasks []table.ReadTask) error {
 	if err != nil {
 		return err
 	}
+	var uris []string
 	for _, f := range made {
-		if err := written.addFile(ctx, c.to.Store(), f.URI); err != nil {
-			return err
-		}
+		uris = append(uris, f.URI)
 		c.out.Bytes += f.Summary.Bytes
 	}
-	if !read.equal(written) {
-		return fault.New(fault.Storage, "the %d rows that were written anew are not those that were read, of which there were %d", written.rows,
-			read.rows).Try("this is a fault of the program; nothing was committed")
+	if err := noted.ReadBack(ctx, uris); err != nil {
+		return err
 	}
-	c.out.Rows += read.rows
+	c.out.Rows += noted.Rows()
 	c.files = append(c.files, made...)
 	return nil
 }
-
-// digest tells whether rows are the same, in whatever order: how many there are, and for each column a sum of the hashes of its values.
-type digest struct {
-	rows int64
-	sums []uint64
-}
-
-func (d *digest) add(b arrow.RecordBatch) {
-	if d.sums == nil {
-		d.sums = make([]uint64, b.NumCols())
-	}
-	values := make([]uint64, b.NumRows())
-	for i, column := range b.Columns() {
-		rowhash.Column(column, rowhash.Mix(uint64(i)+1), values)
-		for _, v := range values {
-			d.sums[i] += v
-		}
-	}
-	d.rows += b.NumRows()
-}
-
-func (d *digest) addFile(ctx context.Context, s storage.Store, uri string) error {
-	f, err := columnar.Open(ctx, s, uri)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Batches(ctx, func(b arrow.RecordBatch) error {
-		d.add(b)
-		return nil
-	})
-}
-
-func (d *digest) equal(o digest) bool { return d.rows == o.rows && slices.Equal(d.sums, o.sums) }
 
 // commit makes the table, with the ledger of the other.
 func (c *copying) commit(ctx context.Context) error {

@@ -57,8 +57,9 @@ func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) err
 		w.fill.locations = append(w.fill.locations, in.Location)
 	}
 	coded, _ := w.sink.Coded()
-	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0, Coded: coded, Budget: b,
-		Stage: run.Writing}
+	_, placed := w.sink.(PlacedSink)
+	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0 || placed,
+		Coded: coded, Budget: b, Stage: run.Writing}
 	if len(w.grown) > 0 {
 		r.Splits = w.splits()
 	} else if w.out.Hashes {
@@ -110,7 +111,8 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	}
 	object := rows.Block.Object
 	counts := &w.report.Objects[object].Counts
-	batch, err := w.fill.fill(rows.Batch, object, w.report.Objects[object].RecordsBefore+counts.RecordsRead-counts.RecordsSkipped, rows)
+	before := w.report.Objects[object].RecordsBefore + counts.RecordsRead - counts.RecordsSkipped
+	batch, err := w.fill.fill(rows.Batch, object, before, rows)
 	if err != nil {
 		return err
 	}
@@ -135,7 +137,11 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	if w.out.Origin != 0 {
 		batch = withOrigin(batch, w.out.Origin+int64(object))
 	}
-	err = w.sink.Write(ctx, batch)
+	if placed, ok := w.sink.(PlacedSink); ok {
+		err = placed.WritePlaced(ctx, batch, rows, before)
+	} else {
+		err = w.sink.Write(ctx, batch)
+	}
 	if _, free := w.sink.Coded(); free {
 		rows.Done()
 	}

@@ -28,8 +28,10 @@ type Report struct {
 	// Destination is the file or folder of a convert.
 	Destination string
 	// Table, SnapshotID and Created are those of a load.
-	Table      string
-	Branch     string // of the table, empty for main
+	Table  string
+	Branch string // of the table, empty for main
+	// Verified is how many rows were read back before the commit, those that were written anew included; 0 where none were.
+	Verified   int64
 	SnapshotID int64
 	Created    bool
 	// Merged is what became of the rows in a mode that changes those of the table, nil in others. Left are the columns that updated rows

@@ -7,6 +7,7 @@ import (
 
 	"trevak/internal/columnar"
 	"trevak/internal/layout"
+	"trevak/internal/scan"
 )
 
 // Sink is where the rows of a run leave. One of Close and Abandon ends it; Abandon after Close does nothing.
@@ -19,6 +20,13 @@ type Sink interface {
 	Abandon()
 	// Coded reports whether columns may come as Arrow dictionaries, and whether the memory of a batch is free once it was taken.
 	Coded() (columns, memory bool)
+}
+
+// PlacedSink is a sink that wants to know where rows came from: before is the number of records of the object that came before the first
+// of the piece.
+type PlacedSink interface {
+	Sink
+	WritePlaced(ctx context.Context, batch arrow.RecordBatch, from *scan.Rows, before int64) error
 }
 
 // Stored is what a sink has taken, once it is closed: rows, the bytes that they take, and for data files these and the number of
