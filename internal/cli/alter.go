@@ -15,7 +15,7 @@ import (
 
 // alter changes what a table is, besides its rows.
 func (a *app) alter() *cobra.Command {
-	var renames, widen, comments, after, optional, drop, first, properties, unset, key []string
+	var renames, widen, comments, after, optional, drop, first, properties, unset, key, checks, unchecks []string
 	var partition, sort, format string
 	var dryRun bool
 	cmd := &cobra.Command{
@@ -27,6 +27,7 @@ columns are named by their path. What is said of the layout holds for files to c
 		Example: `  trevak alter orrin.stations --comment 'Water_Depth_m=at mean low water' -w trevak-demo/warehouse
   trevak alter orrin.tides --rename level_m=level --first level_m --dry-run -w trevak-demo/warehouse
   trevak alter orrin.tides --rename level_m=level --first level_m -w trevak-demo/warehouse
+  trevak alter orrin.tides --check 'tell: level between -5 and 10' -w trevak-demo/warehouse
   trevak alter orrin.observations --partition 'day(observed_at)' --sort sea_area --dry-run -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,6 +45,13 @@ columns are named by their path. What is said of the layout holds for files to c
 				*part.to = list
 			}
 			whole := table.Alteration{Unset: unset}
+			if len(checks)+len(unchecks) > 0 || !alteration.Empty() {
+				rules, err := rulesOf(checks)
+				if err != nil {
+					return err
+				}
+				whole.Checks = checksAltered(rules, unchecks)
+			}
 			if !alteration.Empty() {
 				whole.Columns = columnsAltered(alteration)
 			}
@@ -92,6 +100,8 @@ columns are named by their path. What is said of the layout holds for files to c
 	flags.StringSliceVar(&key, "key", nil, "the `columns` that tell one row from all others, or none; that all rows have them is checked")
 	flags.StringVar(&format, "format", "", "`format` of files to come: parquet, orc or avro")
 	flags.StringArrayVar(&properties, "property", nil, "keep a property with the table (`KEY=VALUE`)")
+	flags.StringArrayVar(&checks, "check", nil, "keep a `rule` with the table that rows of each load must keep, as for load")
+	flags.StringArrayVar(&unchecks, "uncheck", nil, "give up a `rule` that is kept with the table, by its text")
 	flags.StringArrayVar(&unset, "unset", nil, "remove a `property` of the table")
 	return cmd
 }

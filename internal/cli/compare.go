@@ -16,9 +16,9 @@ func (a *app) compare() *cobra.Command {
 		Use:   "compare TABLE --at STATE [--at STATE]",
 		Short: "Show which rows two states of a table do not share",
 		Long: `Compare counts the rows that were added, removed and altered between two states of a table, and shows some of them with what
-differs. With one --at it compares that state with the table as it is. Rows are told from each other by the table's key, or by the one that the
-last upsert had, or that --key names; without any a row that was altered is one removed and one added. Files that both states have are
-not read.`,
+differs. With one --at it compares that state with the table as it is. Rows are told from each other by the table's key, or by the
+one that the last upsert had, or that --key names; without any a row that was altered is one removed and one added. Files that both
+states have are not read.`,
 		Example: `  trevak compare orrin.observations --at three-days -w trevak-demo/warehouse
   trevak compare orrin.tides --at once --at main --key station,taken_at -n 3 -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),

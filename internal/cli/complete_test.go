@@ -27,7 +27,7 @@ func TestCompletion(t *testing.T) {
 		"load r.csv --partition day(obs|":    "day(observed at",
 		"preview r.csv -o |":                 "table json",
 		"convert r.csv --to x/ --format nd|": "ndjson",
-		"help re|":                           "reading",
+		"help rea|":                          "reading",
 		"help feed c|":                       "check",
 		"completion |":                       "bash zsh fish powershell",
 		"schema ops.readings --emit d|":      "ddl",

@@ -17,7 +17,7 @@ import (
 // create makes a table without rows.
 func (a *app) create() *cobra.Command {
 	var flags *flowFlags
-	var like, comments, properties []string
+	var like, comments, properties, checks []string
 	var m load.Making
 	var dryRun bool
 	cmd := &cobra.Command{
@@ -42,6 +42,9 @@ columns and without its rows; its former state stays until it expires. --if-abse
 				return err
 			}
 			if m.Properties, err = propertiesOf(properties); err != nil {
+				return err
+			}
+			if m.Checks, err = rulesOf(checks); err != nil {
 				return err
 			}
 			w, err := a.openWarehouse()
@@ -79,6 +82,7 @@ columns and without its rows; its former state stays until it expires. --if-abse
 	flags.also(cmd, "format", "")
 	cmd.Flags().StringArrayVar(&like, "like", nil, "the `source` or table whose columns it gets; may be repeated for sources")
 	cmd.Flags().StringArrayVar(&comments, "column-comment", nil, "give a column a comment (`COL=TEXT`); may be repeated")
+	cmd.Flags().StringArrayVar(&checks, "check", nil, "keep a `rule` with the table that rows of each load must keep, as for load")
 	cmd.Flags().StringArrayVar(&properties, "property", nil, "keep a property with the table (`KEY=VALUE`); may be repeated")
 	cmd.Flags().BoolVar(&m.IfAbsent, "if-absent", false, "leave a table alone that is there")
 	cmd.Flags().BoolVar(&m.Anew, "anew", false, "have a table that is there begin again, without its rows")
@@ -91,7 +95,7 @@ columns and without its rows; its former state stays until it expires. --if-abse
 func (a *app) making(cmd *cobra.Command, flags *flowFlags, like []string, m *load.Making) (l load.Request, err error) {
 	ofTable := len(like) == 1 && isTable(like[0])
 	if ofTable {
-		if err := idleBut(cmd, "with --like TABLE, whose columns are settled", "like", "column-comment", "property", "if-absent", "anew",
+		if err := idleBut(cmd, "with --like TABLE, whose columns are settled", "like", "column-comment", "property", "check", "if-absent", "anew",
 			"dry-run", "partition", "sort", "format", "key", "required"); err != nil {
 			return l, err
 		}

@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"context"
+
 	"github.com/spf13/cobra"
 
 	"trevak/internal/fault"
 	"trevak/internal/inspect"
+	"trevak/internal/load"
 	"trevak/internal/render"
 	"trevak/internal/table"
+	"trevak/internal/write"
 )
 
 // history lists how a table came to be what it is.
@@ -168,7 +172,7 @@ func (a *app) publish() *cobra.Command {
 		Use:   "publish TABLE --branch BRANCH",
 		Short: "Make the newest state of a branch the table",
 		Long: `Publish makes what loads brought to a branch the table, in one commit, and ends the branch. The table must not have gone on by
-itself meanwhile.`,
+itself meanwhile, and its rows must keep the rules of the table that stop a load.`,
 		Example: `  trevak load trevak-demo/tides --into orrin.tides --branch trial --again -w trevak-demo/warehouse
   trevak publish orrin.tides --branch trial --dry-run -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a table"),
@@ -185,13 +189,30 @@ itself meanwhile.`,
 				return err
 			}
 			a.untouched = "the table " + name.String() + " is as it was"
-			r, err := w.Publish(cmd.Context(), name, branch, dryRun, nil)
+			r, err := w.Publish(cmd.Context(), name, branch, dryRun, func(t *table.Table) error { return keepsRules(cmd.Context(), w, t) })
 			return a.returned(cmd, name, r, dryRun, "published", err)
 		},
 	}
 	cmd.Flags().StringVar(&branch, "branch", "", "the `branch` that is to be the table")
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "say what would come, and change nothing")
 	return cmd
+}
+
+// keepsRules refuses a state of a table whose rows break a rule that stops loads.
+func keepsRules(ctx context.Context, w *table.Warehouse, t *table.Table) error {
+	if len(t.Checks()) == 0 {
+		return nil
+	}
+	checked, err := load.CheckTable(ctx, w, t, nil)
+	if err != nil {
+		return err
+	}
+	for _, r := range checked.Results {
+		if err := write.BreaksRule(r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *app) returned(cmd *cobra.Command, name table.Name, r *table.Return, dry bool, done string, err error) error {

@@ -146,7 +146,7 @@ var road = []string{"wording", "fault", "magic", "prefault", "testfolder", "stor
 	"parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
 	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/orc",
 	"profile", "columnar", "layout", "ledger", "table", "quarantine", "run", "source",
-	"scan", "prove", "infer", "weigh", "write", "amend", "load", "transfer", "upkeep", "convert", "reconcile", "inspect", "setting", "feed", "demo", "render", "cli"}
+	"scan", "check", "prove", "infer", "weigh", "write", "amend", "load", "transfer", "upkeep", "convert", "reconcile", "inspect", "setting", "feed", "demo", "render", "cli"}
 
 // TestStagesKnowOnlyThoseBefore holds the order of the road, and that every package has its place on it.
 func TestStagesKnowOnlyThoseBefore(t *testing.T) {

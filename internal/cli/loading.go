@@ -34,7 +34,7 @@ type loadFlags struct {
 func (f *loadFlags) add(cmd *cobra.Command) {
 	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
 	for _, name := range []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift",
-		"split", "changed", "again", "verify"} {
+		"split", "changed", "again", "verify", "check"} {
 		f.also(cmd, name, "")
 	}
 	f.page.add(cmd)

@@ -65,7 +65,7 @@ and places. It ends with exit code 3 where they differ.`,
 		},
 	}
 	flags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form)
-	for _, name := range []string{"mode", "delete-where", "update-only", "split", "drift"} {
+	for _, name := range []string{"mode", "delete-where", "update-only", "split", "drift", "check"} {
 		flags.also(cmd, name, "")
 	}
 	cmd.Flags().StringVar(&with, "with", "", "the `target`: a table, a file or a folder; a feed file may name the table")

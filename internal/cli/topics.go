@@ -94,7 +94,7 @@ file that it names. With -o json what went wrong is told as an object on standar
   columns      depth_m, "Sea Area", position.lat (members of objects follow points)
   literals     12, 1.5e3, 'it''s calm', TRUE, NULL, DATE '2031-05-01', TIME '10:00', TIMESTAMP '2031-05-01 10:00:00Z'
   arithmetic   + - * /   MOD(a, b)  ABS(x)  FLOOR(x)  CEILING(x)  SQRT(x)  POWER(x, y)  LN(x)  EXP(x)
-  comparison   = <> < <= > >=   BETWEEN a AND b   IN (a, b)   LIKE 'c%m_'
+  comparison   = <> < <= > >=   BETWEEN a AND b   IN (a, b)   LIKE 'c%m_'   LIKE_REGEX '^c[0-9]+$'
   logic        AND OR NOT   IS NULL   IS TRUE   IS FALSE, and with IS NOT
   text         a || b   UPPER(t)  LOWER(t)  CHAR_LENGTH(t)  TRIM(LEADING '0' FROM t)
                SUBSTRING(t FROM 2 FOR 3)  POSITION('x' IN t)

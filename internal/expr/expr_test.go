@@ -170,7 +170,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 		{"CAST(ok AS date)", 1, "boolean is never date"},
 		{"DATE '2031-02-30'", 6, "is no date"},
 		{"id IS 3", 7, "NULL, TRUE or FALSE is expected here"},
-		{"id NOT 3", 8, "BETWEEN, IN or LIKE is expected here"},
+		{"id NOT 3", 8, "BETWEEN, IN, LIKE or LIKE_REGEX is expected here"},
 		{"NULL", 1, "NULL alone has no type"},
 		{"CASE id END", 9, "WHEN is expected here"},
 		{"10 / (id - 2)", 4, "division by zero"},

@@ -2,9 +2,12 @@ package expr
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 	"math/bits"
+	"regexp"
 	"strings"
+	"sync"
 
 	"trevak/internal/lexical"
 	"trevak/internal/schema"
@@ -363,6 +366,24 @@ func (p *parser) like(at int, a, pattern node) node {
 		out.flags[i] = matches([]rune(x.texts[i]), []rune(y.texts[i]))
 		return nil
 	})
+}
+
+// likeRegex asks whether some part of a text is matched by a regular expression.
+func (p *parser) likeRegex(at int, a, pattern node) node {
+	var compiled sync.Map // by text; an expression is asked by several at once
+	return paired(schema.Boolean, at, p.textual(a, "LIKE_REGEX"), p.textual(pattern, "LIKE_REGEX"),
+		func(_ *rows, out, x, y *vector, i int) error {
+			known, ok := compiled.Load(y.texts[i])
+			if !ok {
+				re, err := regexp.Compile(y.texts[i])
+				if err != nil {
+					return fmt.Errorf("%q is no regular expression: %w", y.texts[i], err)
+				}
+				known, _ = compiled.LoadOrStore(y.texts[i], re)
+			}
+			out.flags[i] = known.(*regexp.Regexp).MatchString(x.texts[i])
+			return nil
+		})
 }
 
 // matches goes along both, back to the last % where the rest does not match.

@@ -139,8 +139,10 @@ func (p *parser) predicate() node {
 		p.expect(")")
 	case p.is("LIKE"):
 		out = p.like(at, left, p.sum())
+	case p.is("LIKE_REGEX"):
+		out = p.likeRegex(at, left, p.sum())
 	case negated:
-		return p.fail(at, "BETWEEN, IN or LIKE is expected here, not %s", p.peek().show())
+		return p.fail(at, "BETWEEN, IN, LIKE or LIKE_REGEX is expected here, not %s", p.peek().show())
 	default:
 		return left
 	}

@@ -2,8 +2,10 @@ package load
 
 import (
 	"context"
+	"slices"
 	"time"
 
+	"trevak/internal/check"
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/locate"
@@ -26,6 +28,16 @@ func HandOver(ctx context.Context, l Request, t *table.Table, b run.Budget, rece
 	l.Merge, l.KeyStated = Merge{}, false
 	if err := l.Resolve(ctx); err != nil {
 		return nil, err
+	}
+	l.Into = t.Name
+	if err := l.withChecks(ctx); err != nil {
+		return nil, err
+	}
+	for i := range l.Checks {
+		// Rows that break a rule are there, unless it has them quarantined.
+		if l.Checks = slices.Clone(l.Checks); l.Checks[i].Policy == check.Stop {
+			l.Checks[i].Policy = check.Tell
+		}
 	}
 	part, err := l.partInto(t.Name)
 	if err != nil {

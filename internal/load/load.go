@@ -222,6 +222,9 @@ type pending struct {
 // write writes the files of a load.
 func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error) {
 	l.noting(b)
+	if err = l.withChecks(ctx); err != nil {
+		return w, err
+	}
 	w.started, w.store, w.again, w.anew = time.Now(), l.Store, l.Again, l.wholly()
 	if w.existing, err = l.find(ctx, l.Into); err != nil {
 		return w, err
@@ -275,6 +278,9 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	report.Table, report.Created, report.Known, report.Branch = l.Into.String(), w.load.Creates, w.counts, l.Branch
 	if err = l.swap(ctx, &w, &done.Output, b); err == nil {
 		err = l.verify(ctx, &w, b)
+	}
+	if err == nil {
+		err = l.unique(ctx, &w, done.Schema)
 	}
 	if err != nil {
 		w.load.Rollback()

@@ -3,8 +3,10 @@ package load
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 
+	"trevak/internal/check"
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/layout"
@@ -23,6 +25,8 @@ type Making struct {
 	Required   []string
 	Comments   []schema.Setting
 	Properties map[string]string
+	// Checks are rules that the table keeps.
+	Checks []check.Rule
 	// IfAbsent leaves a table alone that is there; Anew has it begin again, with nothing of its columns and rows.
 	IfAbsent, Anew bool
 }
@@ -78,7 +82,9 @@ func (l Request) make(ctx context.Context, m Making, b run.Budget) (*Made, error
 	} else {
 		a.Operation = "create"
 	}
-	a.Properties = m.Properties
+	if a.Properties, err = m.properties(a.Schema, existing != nil); err != nil {
+		return nil, err
+	}
 	out := &Made{Table: l.Into.String(), Schema: a.Schema, Spec: a.Spec, Sort: a.Sort, Format: string(a.Format), Properties: m.Properties,
 		Anew: existing != nil, DryRun: l.DryRun}
 	if existing != nil {
@@ -186,6 +192,25 @@ func commented(s schema.Schema, comments []schema.Setting) (schema.Schema, error
 	out, _, err := s.Alter(schema.Alteration{Comment: comments})
 	if err != nil {
 		return s, fault.New(fault.Usage, "--column-comment: %s", err)
+	}
+	return out, nil
+}
+
+// properties are those that the table gets: what is stated, and the rules that it keeps, which are no others where it begins anew.
+func (m Making) properties(s schema.Schema, anew bool) (map[string]string, error) {
+	out, texts := maps.Clone(m.Properties), []string{}
+	for _, r := range m.Checks {
+		if err := r.Fits(s); err != nil {
+			return nil, err
+		}
+		texts = append(texts, r.String())
+	}
+	if len(texts) > 0 || anew {
+		if out == nil {
+			out = map[string]string{}
+		}
+		key, value := table.ChecksProperty(texts)
+		out[key] = value
 	}
 	return out, nil
 }

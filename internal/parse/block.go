@@ -91,6 +91,7 @@ const (
 	DoesNotFit    Code = "does-not-fit"
 	UnknownColumn Code = "unknown-column"
 	NoValue       Code = "no-value"
+	BreaksCheck   Code = "breaks-check"
 )
 
 // Limits bound what one record may take.

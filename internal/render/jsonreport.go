@@ -115,6 +115,7 @@ type reportJSON struct {
 	Merged        *mergedJSON   `json:"merged"`
 	Left          []string      `json:"columns_left"`
 	Alike         []alikeJSON   `json:"alike"`
+	Checks        []checkJSON   `json:"checks"`
 	Drift         []driftJSON   `json:"drift"`
 	Alignment     []alignedJSON `json:"alignment"`
 	Renamed       []renamedJSON `json:"renamed"`
@@ -142,6 +143,7 @@ func reportOf(r *write.Report) reportJSON {
 		ObjectsKnown: r.Known.Known, ObjectsNew: r.Known.New, ObjectsOther: r.Known.Changed, NothingNew: r.NothingNew,
 		Merged: mergedOf(r.Merged),
 		Left:   orEmpty(r.Left),
+		Checks: checksOf(r.Checks),
 		Alike:  []alikeJSON{}, Drift: driftsJSON(r.Drift),
 		Alignment: []alignedJSON{}, Renamed: []renamedJSON{}, NullTokens: []tokensJSON{}, NoType: orEmpty(r.NoType),
 		Reasons: reasonsJSON(r.Reasons), Quarantine: orNull(r.Quarantine), Unsure: unsure(r.Unsure), LinesAbove: []aboveJSON{},

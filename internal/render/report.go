@@ -58,6 +58,10 @@ func Report(s Screen, r *write.Report) {
 			s.Printf("\n  Misfits are kept in the column %s.\n", schema.MisfitColumn)
 		}
 	}
+	if len(r.Checks) > 0 {
+		s.Printf("\n")
+		checkLines(s, r.Checks)
+	}
 	for _, part := range r.Split {
 		s.Printf("\n")
 		Report(s, part)

@@ -33,6 +33,7 @@ func (r *Rows) only(ctx context.Context, kept []int32) error {
 	}
 	r.Batch, r.Ranks = array.NewRecordBatch(r.Batch.Schema(), columns, int64(len(kept))), ranks
 	r.Misfit, r.Raws, r.starts = picked(r.Misfit, kept), picked(r.Raws, kept), picked(r.starts, kept)
+	r.ends = picked(r.ends, kept)
 	r.pickMisfits(kept)
 	return nil
 }

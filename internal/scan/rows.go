@@ -2,6 +2,7 @@ package scan
 
 import (
 	"bytes"
+	"context"
 	stdjson "encoding/json"
 	"errors"
 	"slices"
@@ -41,8 +42,12 @@ type Rows struct {
 	Records, Filtered int64
 	Elements          []int64
 
+	// Broken are rows that break rules, by rule, as whoever looks at rows before they are in order may note them.
+	Broken [][]int32
+
 	astray bool    // a record was taken to begin where none does
 	starts []int   // where in the block the records begin that rows are
+	ends   []int   // and where they end
 	shaped *shaped // what they became in another form, until that is fitted
 	counts []int64 // of rows that come of each record, where these were counted
 	keep   bool    // something is to be told of the block's text
@@ -87,6 +92,28 @@ func ProblemError(location string, line int64, p parse.Problem) *fault.Error {
 	e.Kind, e.Value = fault.Schema, &p.Value
 	return e
 }
+
+// Keep has the text of the block kept until the rows are taken.
+func (r *Rows) Keep() { r.keep = true }
+
+// Span is where in its block the record of a row lies, where that was asked for; the text is there where it was kept.
+func (r *Rows) Span(row int) (start, end int) {
+	if r.starts == nil || r.ends == nil {
+		return 0, 0
+	}
+	return r.starts[row], r.ends[row]
+}
+
+// LineAt is the line in which the record of a row begins, 0 where there are no lines or that was not asked for.
+func (r *Rows) LineAt(row int) int64 {
+	if r.Numbered || r.starts == nil || r.Block.Data == nil || r.starts[row] > len(r.Block.Data) {
+		return 0
+	}
+	return r.Block.LineAt(r.starts[row])
+}
+
+// Only keeps some rows, by their places in order.
+func (r *Rows) Only(ctx context.Context, kept []int32) error { return r.only(ctx, kept) }
 
 // Rank returns the number of a row's record among the piece's, from 0.
 func (r *Rows) Rank(row int) int64 {

@@ -86,6 +86,9 @@ type Request struct {
 	Budget run.Budget
 	Stage  run.Stage
 
+	// Spans asks for where in their block the records lie that rows are.
+	Spans bool
+
 	starts bool // of the records that rows are, in their block
 	text   bool // of the blocks is kept
 }

@@ -135,6 +135,7 @@ func (s *Shaped) evaluation(err error, rows *Rows) error {
 type origin struct {
 	rank    int64
 	start   int
+	end     int
 	misfits []fit.Misfit
 	raw     string
 }
@@ -151,6 +152,9 @@ func (s *shaped) origins() func(row int) origin {
 			from = int(s.Origin[row])
 		}
 		o.rank, o.start = s.rows.Rank(from), s.rows.starts[from]
+		if s.rows.ends != nil {
+			o.end = s.rows.ends[from]
+		}
 		if len(byRow) > 0 {
 			o.misfits = byRow[from]
 		}
@@ -208,14 +212,21 @@ func (f *refitter) fit(ctx context.Context, rows *Rows, batch arrow.RecordBatch,
 	switch {
 	case f.request.Raw:
 		rows.Ranks, rows.Raws = make([]int64, n), make([]string, n)
-	case f.request.Ranks || len(was.Misfits) > 0:
+	case f.request.Ranks || f.request.Spans || len(was.Misfits) > 0:
 		rows.Ranks = make([]int64, n)
 	default:
 		told = 0
 	}
 	misfits := slices.Clone(result.Misfits)
+	rows.starts, rows.ends = nil, nil
+	if f.request.Spans {
+		rows.starts, rows.ends = make([]int, n), make([]int, n)
+	}
 	for row := range told {
 		o := of(row)
+		if f.request.Spans {
+			rows.starts[row], rows.ends[row] = o.start, o.end
+		}
 		rows.Ranks[row] = o.rank
 		if rows.Raws != nil {
 			rows.Raws[row] = o.raw

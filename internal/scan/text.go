@@ -81,7 +81,8 @@ type fitter struct {
 
 // newFitter prepares a worker.
 func newFitter(from *source.Source, r Request, columns *Columns) *fitter {
-	f := &fitter{source: from, columns: columns, assumed: r.Target.AssumedStarts, keepRaw: r.Raw, starts: r.starts, keepText: r.text}
+	f := &fitter{source: from, columns: columns, assumed: r.Target.AssumedStarts, keepRaw: r.Raw, starts: r.starts || r.Spans,
+		keepText: r.text}
 	if from.Format() != sniff.Delimited {
 		f.json = fit.NewJSON(r.Target.Schema, r.Target.Unknown, !r.Target.Fixed, r.coded())
 	} else {
@@ -121,9 +122,9 @@ func (f *fitter) fit(block *parse.Block) *Rows {
 		out.Raws = f.raws(block.Object, out)
 	}
 	if f.starts {
-		out.starts = make([]int, out.Records)
+		out.starts, out.ends = make([]int, out.Records), make([]int, out.Records)
 		for row := range out.starts {
-			out.starts[row] = f.recordStart(int(out.Rank(row)))
+			out.starts[row], out.ends[row] = f.recordSpan(int(out.Rank(row)))
 		}
 	}
 	if f.json == nil && len(f.records.Surplus) > 0 {
@@ -234,4 +235,11 @@ func (f *fitter) recordStart(row int) int {
 		return start
 	}
 	return f.records.Start(row)
+}
+
+func (f *fitter) recordSpan(row int) (start, end int) {
+	if f.json != nil {
+		return f.lines.Span(row)
+	}
+	return f.records.Span(row)
 }

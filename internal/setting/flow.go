@@ -99,6 +99,8 @@ type Flow struct {
 	// Again and Changed say what becomes of objects that the table has taken in before.
 	Again   bool
 	Changed string
+	// Checks are rules that rows must keep.
+	Checks Repeated
 	// Verify has what was written read back before the commit.
 	Verify bool
 

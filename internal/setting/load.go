@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"trevak/internal/amend"
+	"trevak/internal/check"
 	"trevak/internal/fault"
 	"trevak/internal/load"
 	"trevak/internal/table"
@@ -29,6 +30,13 @@ func (f *Flow) LoadRequest(t write.Task, w *table.Warehouse, fromFeed bool) (l l
 		return l, err
 	}
 	l.Again, l.Verify = f.Again, f.Verify
+	for _, text := range f.Checks {
+		rule, err := check.Parse(text)
+		if err != nil {
+			return l, err
+		}
+		l.Checks = append(l.Checks, rule)
+	}
 	if l.Mode, err = load.ParseMode(f.Mode); err != nil {
 		return l, err
 	}

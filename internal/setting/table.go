@@ -159,6 +159,10 @@ var Table = []Setting{
 	{Section: Load, Flag: "again",
 		Meaning: "load objects that were loaded before once more",
 		of:      func(f *Flow) any { return &f.Again }},
+	{Section: Load, Key: "table.checks", Flag: "check",
+		Meaning: "a `rule` that rows must keep, like \"depth_m between 0 and 500\", unique(station, taken_at) or 'station in " +
+			"orrin.stations.code'; before it stop:, quarantine: or tell: says what becomes of rows that break it; may be repeated",
+		of: func(f *Flow) any { return &f.Checks }},
 	{Section: Load, Key: "table.verify", Flag: "verify",
 		Meaning: "read back what was written before the commit, and hold it against the rows",
 		of:      func(f *Flow) any { return &f.Verify }},

@@ -69,6 +69,11 @@ func (s Spec) Empty() bool {
 		len(s.Without) == 0 && s.Child.List == ""
 }
 
+// Multiplies reports whether several rows may come of a record, or one of several.
+func (s Spec) Multiplies() bool {
+	return len(s.Unnest) > 0 || s.Child.List != "" || s.NestRows.Name != ""
+}
+
 // Lists are the members of records that lists to be taken apart are, or lie in.
 func (s Spec) Lists() (names []string) {
 	for _, entry := range append(slices.Clone(s.Unnest), s.Without, []string{s.Child.List}) {

@@ -2,6 +2,7 @@ package table
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 
 	"github.com/apache/iceberg-go"
@@ -113,6 +114,23 @@ func (t *Table) Properties() map[string]string {
 		}
 	}
 	return out
+}
+
+// Checks are the rules that the table's rows must keep, as they were written.
+func (t *Table) Checks() (out []string) {
+	// What cannot be read was not written by this program.
+	_ = json.Unmarshal([]byte(t.table.Properties()[checksKey]), &out)
+	return out
+}
+
+// checksKey is the property with the rules that the table's rows must keep, as JSON.
+const checksKey = "trevak.checks"
+
+// ChecksProperty writes rules as a property of a table, which is removed where there are none.
+func ChecksProperty(rules []string) (key, value string) {
+	// Texts can always be encoded.
+	text, _ := json.Marshal(rules)
+	return checksKey, string(text)
 }
 
 // ownPrefix begins the names of properties that this program keeps for itself.

@@ -23,6 +23,8 @@ type Alteration struct {
 	Key *[]string
 	// Format is that of files to come.
 	Format *columnar.Format
+	// Checks makes the rules that the table's rows must keep, with a sentence for each change.
+	Checks func(t *Table, then schema.Schema) ([]string, []string, error)
 	// Properties are set, and Unset are removed.
 	Properties map[string]string
 	Unset      []string
@@ -30,7 +32,8 @@ type Alteration struct {
 
 // Empty reports whether nothing is to change.
 func (a Alteration) Empty() bool {
-	return a.Columns == nil && a.Partition == nil && a.Sort == nil && a.Key == nil && a.Format == nil && len(a.Properties)+len(a.Unset) == 0
+	return a.Columns == nil && a.Checks == nil && a.Partition == nil && a.Sort == nil && a.Key == nil && a.Format == nil &&
+		len(a.Properties)+len(a.Unset) == 0
 }
 
 // Alter changes a table without touching its files, and returns a sentence for each change; without any, nothing is changed. A dry run
@@ -81,6 +84,17 @@ func (a Alteration) change(ctx context.Context, t *Table) (c Change, changes []s
 		return c, nil, err
 	}
 	a.properties(t, &c, &changes)
+	if a.Checks != nil {
+		rules, told, err := a.Checks(t, s)
+		if err != nil {
+			return c, nil, err
+		}
+		if len(told) > 0 {
+			key, value := ChecksProperty(rules)
+			c.Properties[key] = value
+			changes = append(changes, told...)
+		}
+	}
 	return c, changes, nil
 }
 

@@ -37,6 +37,7 @@ type writing struct {
 	report  *Report
 	records int64
 	profile *profile.Rows // nil where nobody asks for it
+	checks  *checks       // nil without any
 }
 
 // pass reads the source once and writes its rows; bad is told of the records that become none. It returns scan.ErrWider when a
@@ -60,6 +61,9 @@ func (w *writing) pass(ctx context.Context, b run.Budget, started time.Time) err
 	_, placed := w.sink.(PlacedSink)
 	r := scan.Request{Target: target, Columns: w.columns, Raw: w.out.keepsRaw(), Ranks: len(w.out.Extras) > 0 || placed,
 		Coded: coded, Budget: b, Stage: run.Writing}
+	if w.checks != nil {
+		r.Coded, r.Spans, r.Ranks, r.Each = false, true, true, w.checks.each()
+	}
 	if len(w.grown) > 0 {
 		r.Splits = w.splits()
 	} else if w.out.Hashes {
@@ -112,12 +116,18 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	object := rows.Block.Object
 	counts := &w.report.Objects[object].Counts
 	before := w.report.Objects[object].RecordsBefore + counts.RecordsRead - counts.RecordsSkipped
+	in := w.data.Inputs[object]
+	if err := w.checks.take(ctx, in, rows, before); err != nil {
+		return err
+	}
 	batch, err := w.fill.fill(rows.Batch, object, before, rows)
+	if err == nil {
+		err = w.checks.filled(in, batch, rows, before)
+	}
 	if err != nil {
 		return err
 	}
 	w.count(rows, counts)
-	in := w.data.Inputs[object]
 	w.drift.add(in, rows, w.out.Schema)
 	if err := w.bad.add(ctx, in, &rows.Block, rows.Problems); err != nil {
 		return err
@@ -181,6 +191,9 @@ func (w *writing) settle() error {
 		return w.bad.refusal(w.records, true)
 	}
 	if err := w.drift.beyond(w.misfits); err != nil {
+		return err
+	}
+	if err := w.checks.settle(w.report); err != nil {
 		return err
 	}
 	if w.out.Stop && len(w.report.Drift) > 0 {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"trevak/internal/check"
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/locate"
@@ -78,6 +79,9 @@ type Report struct {
 
 	// Profile is how the values of each leaf column are distributed, where that was asked for.
 	Profile []profile.Column
+
+	// Checks are what the rules came to that were held against the rows.
+	Checks []check.Result
 
 	// Elements are how many elements the lists have that were split off.
 	Elements []int64

@@ -106,10 +106,13 @@ type tally struct {
 func (t *tally) add(ctx context.Context, in source.Input, block *parse.Block, problems []parse.Problem) error {
 	for _, p := range problems {
 		e := scan.ProblemError(in.Location, block.LineAt(p.Start), p)
-		if t.first == nil {
-			t.first = e
+		if p.Code != parse.BreaksCheck {
+			// Records that break a rule are where the rule says, and count against no limit.
+			if t.first == nil {
+				t.first = e
+			}
+			t.bad++
 		}
-		t.bad++
 		at := slices.IndexFunc(t.groups, func(g ReasonGroup) bool { return g.Reason == p.Code })
 		if at < 0 {
 			at = len(t.groups)

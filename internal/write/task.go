@@ -1,7 +1,11 @@
 package write
 
 import (
+	"context"
+
+	"trevak/internal/check"
 	"trevak/internal/infer"
+	"trevak/internal/table"
 	"trevak/internal/weigh"
 )
 
@@ -35,6 +39,9 @@ type Task struct {
 	Misfits Tolerance
 	// Profile asks for the distribution of each column's values.
 	Profile bool
+	// Checks are rules that rows must keep, and FindTable finds the tables that they refer to.
+	Checks    []check.Rule
+	FindTable func(context.Context, table.Name) (*table.Table, error)
 	// BadElsewhere says that the same records are kept elsewhere when they fail.
 	BadElsewhere bool
 }

@@ -210,6 +210,9 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	if t.Profile {
 		w.profile = profile.New(out.Schema)
 	}
+	if w.checks, err = newChecks(ctx, t, out, d.Format().Columnar()); err != nil {
+		return nil, report, err
+	}
 	err = storageError(w.pass(ctx, b, started))
 	report.Reasons, report.Quarantine = append(report.Reasons, w.bad.groups...), file.URI()
 	var stored Stored
