@@ -95,8 +95,8 @@ columns and without its rows; its former state stays until it expires. --if-abse
 func (a *app) making(cmd *cobra.Command, flags *flowFlags, like []string, m *load.Making) (l load.Request, err error) {
 	ofTable := len(like) == 1 && isTable(like[0])
 	if ofTable {
-		if err := idleBut(cmd, "with --like TABLE, whose columns are settled", "like", "column-comment", "property", "check", "if-absent", "anew",
-			"dry-run", "partition", "sort", "format", "key", "required"); err != nil {
+		if err := idleBut(cmd, "with --like TABLE, whose columns are settled", "like", "column-comment", "property", "check", "if-absent",
+			"anew", "dry-run", "partition", "sort", "format", "key", "required"); err != nil {
 			return l, err
 		}
 		if m.Like, err = a.findTable(cmd.Context(), like[0]); err != nil {

@@ -103,7 +103,7 @@ func (r *Reading) survey(ctx context.Context) (*source.Source, scan.Source, erro
 		}
 		return found, scan.Of(found), nil
 	}
-	rows, err := scan.OfTable(ctx, r.Table)
+	rows, err := scan.OfTableWhere(ctx, r.Table, r.Shape.Where)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -110,24 +110,36 @@ func DescribeTable(ctx context.Context, t *table.Table) (*TableInfo, error) {
 
 // summarizeTable is the part of a description that needs no data file opened.
 func summarizeTable(ctx context.Context, t *table.Table) (*TableInfo, []table.File, error) {
-	files, err := t.Files(ctx)
-	deletes := errors.Is(err, table.ErrDeletes)
-	if err != nil && !deletes {
+	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
+		Sort: t.Sort.String(), Formats: []string{}, Columns: []ColumnInfo{}, Snapshots: []SnapshotInfo{}}
+	totals, known := t.Totals()
+	var files []table.File
+	var err error
+	if info.Files, info.Bytes, info.Deletes = totals.Files, totals.Bytes, totals.Deletes; known && totals.Files > mostFooters {
+		// What the commits counted saves a look at all files.
+		files, err = t.FirstFiles(ctx, mostFooters)
+	} else {
+		files, err = t.Files(ctx)
+		if info.Deletes = errors.Is(err, table.ErrDeletes); info.Deletes {
+			err = nil
+		}
+		info.Files, info.Bytes = len(files), 0
+		for _, f := range files {
+			info.Bytes += f.Bytes
+		}
+	}
+	if err != nil {
 		return nil, nil, err
 	}
-	info := &TableInfo{Name: t.Name.String(), Location: t.Location(), FormatVersion: t.FormatVersion(), Partitioning: t.Spec.String(),
-		Sort: t.Sort.String(), Deletes: deletes, Files: len(files), Formats: []string{}, Columns: []ColumnInfo{},
-		Snapshots: []SnapshotInfo{}}
 	for _, f := range files {
 		info.Rows += f.Rows
-		info.Bytes += f.Bytes
 		info.Formats = union(info.Formats, []string{f.Format})
 	}
 	slices.Sort(info.Formats)
 	if rows, known := t.Rows(); known {
 		info.Rows = rows
 	} else {
-		info.Open = deletes
+		info.Open = info.Deletes
 	}
 	if s, ok := t.Current(); ok && t.Branch() != table.Main {
 		info.Branch = t.Branch()

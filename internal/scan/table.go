@@ -10,6 +10,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
+	"trevak/internal/expr"
 	"trevak/internal/fault"
 	"trevak/internal/fit"
 	"trevak/internal/locate"
@@ -22,12 +23,43 @@ import (
 
 // OfTable returns the rows of a table as it is now, without those that are deleted. Columns are found by their ids, whatever
 // names they had when the files were written; a column that a file is older than is null there.
-func OfTable(ctx context.Context, t *table.Table) (Source, error) {
-	tasks, err := t.Plan(ctx)
+func OfTable(ctx context.Context, t *table.Table) (Source, error) { return OfTableWhere(ctx, t, "") }
+
+// OfTableWhere is OfTable without what a condition over the columns of the table holds for none of, as far as bounds tell; the rows still
+// have to be held against it. A condition that is none for the table leaves out nothing.
+func OfTableWhere(ctx context.Context, t *table.Table, where string) (Source, error) {
+	fields := t.Schema.Bare().Fields
+	e, err := expr.Parse(where, fields)
+	if where == "" || err != nil || len(e.Bounds()) == 0 {
+		tasks, err := t.Plan(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return OfFiles(ctx, t, tasks)
+	}
+	bounds := e.Bounds()
+	tasks, err := t.PlanWhere(ctx, func(f table.File) bool { return MayHold(bounds, fields, f) })
+	if err == nil && len(tasks) == 0 {
+		// Who asks for rows is to learn that there are none, and not that there is no table.
+		tasks, err = firstTask(ctx, t)
+	}
 	if err != nil {
 		return nil, err
 	}
-	return OfFiles(ctx, t, tasks)
+	from, err := OfFiles(ctx, t, tasks)
+	if err == nil {
+		from.(*rowsOfTable).bounds = bounds
+	}
+	return from, err
+}
+
+// firstTask is one of the files of a table, where there is any.
+func firstTask(ctx context.Context, t *table.Table) ([]table.ReadTask, error) {
+	first, err := t.FirstFiles(ctx, 1)
+	if err != nil || len(first) == 0 {
+		return nil, err
+	}
+	return t.PlanWhere(ctx, func(f table.File) bool { return f.URI == first[0].URI })
 }
 
 // OfFiles is OfTable for some of the table's data files, which are the objects of the source in their order. Its rows tell their
@@ -63,6 +95,8 @@ type rowsOfTable struct {
 	inputs  []source.Input
 	bytes   int64
 	deleted *deleted
+	// bounds hold for all rows that are wanted, whoever asks for them.
+	bounds []expr.Bound
 }
 
 // Declared returns the table's columns, none of which need have values: what they do not have was settled when they were written.
@@ -90,6 +124,7 @@ func (r *rowsOfTable) Plan(ctx context.Context, bytes int64) ([]Split, error) {
 func (r *rowsOfTable) Read(ctx context.Context, request Request, take func(*Rows) error) error {
 	take = request.limited(ctx, take)
 	declared, _ := r.Declared()
+	request.Bounds = append(slices.Clone(request.Bounds), r.bounds...)
 	if len(request.Target.Schema.Fields) == 0 {
 		request.Target = Target{Schema: schema.Schema{Fields: declared}, Style: schema.SafeNames}
 	}

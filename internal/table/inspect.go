@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/iceberg-go"
@@ -117,8 +119,44 @@ func (t *Table) PartitionOf(f layout.DataFile) (string, error) {
 }
 
 // AllFiles lists the files of the current state, those with deletes too.
-func (t *Table) AllFiles(ctx context.Context) (out []File, err error) {
-	err = t.entries(ctx, func(e iceberg.ManifestEntry) { out = append(out, fileOf(e.DataFile())) })
+func (t *Table) AllFiles(ctx context.Context) ([]File, error) {
+	return gather(ctx, t, func(e iceberg.ManifestEntry) (File, bool) { return fileOf(e.DataFile()), true })
+}
+
+// Totals is how many data files a state has and how large they are; known is false where its commit does not tell.
+type Totals struct {
+	Files   int
+	Bytes   int64
+	Deletes bool
+}
+
+// Totals tells what the commit of the state counted.
+func (t *Table) Totals() (out Totals, known bool) {
+	if t.state == nil {
+		return out, true
+	}
+	if t.state.Summary == nil {
+		return out, false
+	}
+	counts := map[string]int64{}
+	for _, key := range []string{"total-data-files", "total-delete-files", "total-files-size"} {
+		n, err := strconv.ParseInt(t.state.Summary.Properties[key], 10, 64)
+		if err != nil {
+			return out, false
+		}
+		counts[key] = n
+	}
+	return Totals{int(counts["total-data-files"]), counts["total-files-size"], counts["total-delete-files"] > 0}, true
+}
+
+// FirstFiles lists some of the data files, without a look at the others.
+func (t *Table) FirstFiles(ctx context.Context, n int) (out []File, err error) {
+	err = t.someEntries(ctx, func(e iceberg.ManifestEntry) bool {
+		if f := e.DataFile(); f.ContentType() == iceberg.EntryContentData {
+			out = append(out, fileOf(f))
+		}
+		return len(out) < n
+	})
 	return out, err
 }
 
@@ -136,17 +174,16 @@ var ErrDeletes = errors.New("the table has delete files")
 // Files lists the data files of the current snapshot, in the order they were added. Where there are files of deletes besides,
 // it lists the data files all the same and returns an error with the cause ErrDeletes: not all rows in them are the table's.
 func (t *Table) Files(ctx context.Context) ([]File, error) {
-	var out []File
-	deletes := false
-	err := t.entries(ctx, func(e iceberg.ManifestEntry) {
+	var deletes atomic.Bool
+	out, err := gather(ctx, t, func(e iceberg.ManifestEntry) (File, bool) {
 		f := e.DataFile()
 		if f.ContentType() != iceberg.EntryContentData {
-			deletes = true
-			return
+			deletes.Store(true)
+			return File{}, false
 		}
-		out = append(out, fileOf(f))
+		return fileOf(f), true
 	})
-	if err == nil && deletes {
+	if err == nil && deletes.Load() {
 		e := fault.New(fault.Schema, "the table %s has rows that were deleted by files of their own, which its data files have "+
 			"all the same", t.Name)
 		e.Cause = ErrDeletes

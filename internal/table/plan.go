@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/apache/iceberg-go"
 
@@ -39,52 +40,85 @@ func (t *Table) Plan(ctx context.Context) ([]ReadTask, error) {
 	return tasks, err
 }
 
+// PlanWhere is Plan for the files that may be wanted.
+func (t *Table) PlanWhere(ctx context.Context, wanted func(File) bool) ([]ReadTask, error) {
+	tasks, _, err := t.plan(ctx, wanted)
+	return tasks, err
+}
+
 // PlanWithDeletes is Plan, and lists the files of deletes besides that delete nothing any more.
 func (t *Table) PlanWithDeletes(ctx context.Context) (tasks []ReadTask, idle []File, err error) {
-	type data struct {
-		task     ReadTask
-		sequence int64
-	}
-	var files []data
-	deletes := map[string][]Deletes{} // by partition; "" for those of all partitions
-	var refused error
-	err = t.entries(ctx, func(e iceberg.ManifestEntry) {
+	return t.plan(ctx, func(File) bool { return true })
+}
+
+// planned is a file with rows or with deletes, and the sequence number of its rows.
+type planned struct {
+	file     File
+	deletes  *Deletes
+	sequence int64
+}
+
+func (t *Table) plan(ctx context.Context, wanted func(File) bool) (tasks []ReadTask, idle []File, err error) {
+	return t.planOf(ctx, fileOf, wanted)
+}
+
+func (t *Table) planOf(ctx context.Context, describe func(iceberg.DataFile) File, wanted func(File) bool) (tasks []ReadTask, idle []File,
+	err error) {
+	var vector atomic.Pointer[string]
+	all, err := gather(ctx, t, func(e iceberg.ManifestEntry) (planned, bool) {
 		f := e.DataFile()
 		switch {
 		case f.ContentType() == iceberg.EntryContentData:
-			files = append(files, data{ReadTask{File: fileOf(f)}, e.SequenceNum()})
+			file := describe(f)
+			return planned{file: file, sequence: e.SequenceNum()}, wanted(file)
 		case f.FileFormat() == iceberg.PuffinFile:
-			refused = fault.New(fault.Schema, "the table %s has deletion vectors (%s), which are not read", t.Name, f.FilePath()).
-				Try("rewrite its files with the engine that deleted the rows")
-		default:
-			d := Deletes{File: fileOf(f), sequence: e.SequenceNum()}
-			if f.ContentType() == iceberg.EntryContentEqDeletes {
-				d.Equal = f.EqualityFieldIDs()
-			} else if only := f.ReferencedDataFile(); only != nil {
-				d.Location = storage.Path(*only)
-			}
-			key := partitionKey(f)
-			if len(d.Equal) > 0 && len(f.Partition()) == 0 {
-				key = ""
-			}
-			deletes[key] = append(deletes[key], d)
+			path := f.FilePath()
+			vector.Store(&path)
+			return planned{}, false
 		}
+		d := Deletes{File: describe(f), sequence: e.SequenceNum()}
+		if f.ContentType() == iceberg.EntryContentEqDeletes {
+			d.Equal = f.EqualityFieldIDs()
+		} else if only := f.ReferencedDataFile(); only != nil {
+			d.Location = storage.Path(*only)
+		}
+		return planned{deletes: &d}, true
 	})
-	if err != nil || refused != nil {
-		return nil, nil, firstOf(err, refused)
+	if path := vector.Load(); err == nil && path != nil {
+		err = fault.New(fault.Schema, "the table %s has deletion vectors (%s), which are not read", t.Name, *path).
+			Try("rewrite its files with the engine that deleted the rows")
 	}
-	out, used := make([]ReadTask, len(files)), map[string]bool{}
-	for i, f := range files {
-		out[i] = f.task
-		keys := []string{partitionKey(f.task.entry), ""}
-		for _, key := range keys {
-			for _, d := range deletes[key] {
-				if d.applies(f.task.URI, f.sequence) {
-					out[i].Deletes = append(out[i].Deletes, d)
-					used[d.URI] = true
+	if err != nil {
+		return nil, nil, err
+	}
+	deletes := map[string][]Deletes{} // by partition; "" for those of all partitions
+	for _, p := range all {
+		if p.deletes == nil {
+			continue
+		}
+		key := partitionKey(p.deletes.entry)
+		if len(p.deletes.Equal) > 0 && len(p.deletes.entry.Partition()) == 0 {
+			key = ""
+		}
+		deletes[key] = append(deletes[key], *p.deletes)
+	}
+	used := map[string]bool{}
+	for _, p := range all {
+		if p.deletes != nil {
+			continue
+		}
+		task := ReadTask{File: p.file}
+		if len(deletes) > 0 {
+			for _, key := range []string{partitionKey(p.file.entry), ""} {
+				for _, d := range deletes[key] {
+					if d.applies(p.file.URI, p.sequence) {
+						task.Deletes = append(task.Deletes, d)
+						used[d.URI] = true
+					}
 				}
 			}
 		}
+		tasks = append(tasks, task)
 	}
 	for _, list := range deletes {
 		for _, d := range list {
@@ -93,16 +127,7 @@ func (t *Table) PlanWithDeletes(ctx context.Context) (tasks []ReadTask, idle []F
 			}
 		}
 	}
-	return out, idle, nil
-}
-
-func firstOf(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return tasks, idle, nil
 }
 
 // applies reports whether deletes of a partition are for a data file of it: those by position for files of their own commit and
@@ -208,4 +233,38 @@ func giveIDs(fields []schema.Field, mapping []iceberg.MappedField) {
 			}
 		}
 	}
+}
+
+// PlanSlim is PlanWithDeletes without what is known of the values in files, which takes most of the memory that a plan does.
+func (t *Table) PlanSlim(ctx context.Context) (tasks []ReadTask, idle []File, err error) {
+	specs := map[int]iceberg.PartitionSpec{}
+	for _, s := range t.table.Metadata().PartitionSpecs() {
+		specs[s.ID()] = s
+	}
+	return t.planOf(ctx, func(f iceberg.DataFile) File { return slim(specs[int(f.SpecID())], f) }, func(File) bool { return true })
+}
+
+// slim is a file without counts and bounds.
+func slim(spec iceberg.PartitionSpec, f iceberg.DataFile) File {
+	out := File{URI: storage.Path(f.FilePath()), Format: strings.ToLower(string(f.FileFormat())), Rows: f.Count(),
+		Bytes: f.FileSizeBytes(), entry: f}
+	b, err := iceberg.NewDataFileBuilder(spec, f.ContentType(), f.FilePath(), f.FileFormat(), f.Partition(), nil, nil, f.Count(),
+		f.FileSizeBytes())
+	if err != nil {
+		return out
+	}
+	if order := f.SortOrderID(); order != nil {
+		b.SortOrderID(*order)
+	}
+	if only := f.ReferencedDataFile(); only != nil {
+		b.ReferencedDataFile(*only)
+	}
+	if ids := f.EqualityFieldIDs(); len(ids) > 0 {
+		b.EqualityFieldIDs(ids)
+	}
+	if row := f.FirstRowID(); row != nil {
+		b.FirstRowID(*row)
+	}
+	out.entry = b.Build()
+	return out
 }

@@ -2,10 +2,14 @@ package table
 
 import (
 	"context"
+	"errors"
+	"runtime"
+	"slices"
 
 	"github.com/apache/iceberg-go"
+	icetable "github.com/apache/iceberg-go/table"
+	"golang.org/x/sync/errgroup"
 
-	"trevak/internal/fault"
 	"trevak/internal/schema"
 )
 
@@ -42,27 +46,80 @@ func (t *Table) KeepTypes(ctx context.Context) error {
 
 // entries hands over the files of the state, data and deletes.
 func (t *Table) entries(ctx context.Context, visit func(iceberg.ManifestEntry)) error {
-	snapshot := t.state
-	if snapshot == nil {
-		return nil
-	}
-	disk, err := t.table.FS(ctx)
+	manifests, err := t.manifestsInOrder(ctx)
 	if err != nil {
-		return fault.Wrap(fault.Storage, err, "the files of table %s cannot be listed", t.Name)
+		return err
 	}
-	manifests, err := snapshot.Manifests(disk)
-	if err != nil {
-		return fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
-	}
-	sortManifests(manifests)
 	for _, m := range manifests {
-		entries, err := m.FetchEntries(disk, true)
-		if err != nil {
-			return fault.Wrap(fault.Storage, err, "a manifest of table %s cannot be read", t.Name)
-		}
-		for _, e := range entries {
+		if err := t.eachEntry(ctx, []iceberg.ManifestFile{m}, false, func(e iceberg.ManifestEntry) error {
 			visit(e)
+			return nil
+		}); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// errEnough ends a look at entries early.
+var errEnough = errors.New("enough")
+
+// someEntries is entries until visit wants no more.
+func (t *Table) someEntries(ctx context.Context, visit func(iceberg.ManifestEntry) bool) error {
+	manifests, err := t.manifestsInOrder(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range manifests {
+		err := t.eachEntry(ctx, []iceberg.ManifestFile{m}, false, func(e iceberg.ManifestEntry) error {
+			if !visit(e) {
+				return errEnough
+			}
+			return nil
+		})
+		if errors.Is(err, errEnough) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// manifestsInOrder are the manifests of the state in the order in which they came.
+func (t *Table) manifestsInOrder(ctx context.Context) ([]iceberg.ManifestFile, error) {
+	if t.state == nil {
+		return nil, nil
+	}
+	l, err := t.listsOf(ctx, []icetable.Snapshot{*t.state})
+	if err != nil {
+		return nil, err
+	}
+	sortManifests(l.manifests)
+	return l.manifests, nil
+}
+
+// gather makes a list of the entries of a state, in their order, of which pick makes something or nothing. Manifests are read side by
+// side, so pick is called by several at once.
+func gather[T any](ctx context.Context, t *Table, pick func(iceberg.ManifestEntry) (T, bool)) ([]T, error) {
+	manifests, err := t.manifestsInOrder(ctx)
+	if err != nil {
+		return nil, err
+	}
+	parts := make([][]T, len(manifests))
+	work, inner := errgroup.WithContext(ctx)
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for i, m := range manifests {
+		work.Go(func() error {
+			return t.eachEntry(inner, []iceberg.ManifestFile{m}, false, func(e iceberg.ManifestEntry) error {
+				if v, ok := pick(e); ok {
+					parts[i] = append(parts[i], v)
+				}
+				return nil
+			})
+		})
+	}
+	err = work.Wait()
+	return slices.Concat(parts...), err
 }

@@ -97,7 +97,7 @@ const unitBytes = 16 << 30
 
 // choose finds the files that are worth writing anew: those that are small, whose rows are deleted, or that are not in the table's order.
 func (c Compaction) choose(ctx context.Context, t *table.Table) (*chosen, error) {
-	tasks, idle, err := t.PlanWithDeletes(ctx)
+	tasks, idle, err := t.PlanSlim(ctx)
 	if err != nil {
 		return nil, err
 	}

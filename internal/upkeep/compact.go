@@ -249,7 +249,7 @@ func (c *compacting) commit(ctx context.Context) error {
 
 // settle chooses the units whose files are still what they were, and returns the files of the others.
 func (c *compacting) settle(ctx context.Context, now *table.Table, change *table.Change) (void []layout.DataFile, err error) {
-	tasks, idle, err := now.PlanWithDeletes(ctx)
+	tasks, idle, err := now.PlanSlim(ctx)
 	if err != nil {
 		return nil, err
 	}
