@@ -252,7 +252,10 @@ func (c *comparing) known(at int, e ledger.Entry) bool {
 // compared chooses the columns that are compared, of those that the source gives.
 func (c *comparing) compared(of *write.Output, absent, key []string) error {
 	c.out.Left = nil
-	leave := map[string]string{loadedAt: "is the time of the load", lineageFile: "is how the source was called"}
+	leave := map[string]string{loadedAt: "is the time of the load"}
+	if c.table != nil {
+		leave[lineageFile] = "is how the source was called"
+	}
 	if latest := c.latest(key); latest {
 		for _, name := range absent {
 			leave[name] = "is not in the source, and rows may have kept it"
@@ -284,6 +287,9 @@ func (c *comparing) compared(of *write.Output, absent, key []string) error {
 			}
 			c.request.Key = append(c.request.Key, at)
 		}
+	case index(lineageRow) >= 0 && c.table == nil:
+		c.out.ByLineage = true
+		c.request.Key = []int{index(lineageFile), index(lineageRow)}
 	case index(lineageRow) >= 0:
 		c.out.ByLineage = true
 		c.request.Fields = append(c.request.Fields, objectColumn)

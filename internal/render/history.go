@@ -203,12 +203,15 @@ const forgottenShown = 5
 // ReturnText tells which state is a table's now, and what that undid.
 func ReturnText(s Screen, name string, r *table.Return, forgotten []ledger.Entry, dry bool) {
 	title := name
-	if dry {
+	switch {
+	case r.Same:
+		title += ": that is its state already, and nothing was changed"
+	case dry:
 		title += ": nothing was changed; this would become of it"
 	}
 	s.Printf("%s\n\n", s.Bold(Wrap(title, s.Width)))
 	facts := []fact{{name: "state", value: stateText(r.To)}}
-	if r.From.ID != 0 {
+	if r.From.ID != 0 && !r.Same {
 		facts = append(facts, fact{name: "instead of", value: stateText(r.From)})
 	}
 	for i, c := range r.Changes {

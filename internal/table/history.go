@@ -173,13 +173,16 @@ func (t *Table) reached() (past, others map[int64]bool) {
 type schemaChanges struct {
 	byID map[int]schema.Schema
 	log  map[int][]string
+	// altered are versions that came about without a commit, which have a line of their own.
+	altered map[int]bool
 }
 
 func (t *Table) schemaChanges() (schemaChanges, error) {
-	out := schemaChanges{map[int]schema.Schema{}, map[int][]string{}}
+	out := schemaChanges{map[int]schema.Schema{}, map[int][]string{}, map[int]bool{}}
 	versions, err := t.Versions()
 	for _, v := range versions {
 		out.byID[v.ID], out.log[v.ID] = v.Schema, v.Changes
+		out.altered[v.ID] = v.Cause == alteredCause
 	}
 	return out, err
 }
@@ -190,7 +193,8 @@ func (c schemaChanges) of(metadata icetable.Metadata, s icetable.Snapshot) []str
 		return nil
 	}
 	before := metadata.SnapshotByID(*s.ParentSnapshotID)
-	if before == nil || before.SchemaID == nil || *before.SchemaID == *s.SchemaID {
+	if before == nil || before.SchemaID == nil || *before.SchemaID == *s.SchemaID ||
+		c.altered[*s.SchemaID] {
 		return nil
 	}
 	if told := c.log[*s.SchemaID]; len(told) > 0 {

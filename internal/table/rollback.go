@@ -19,6 +19,8 @@ type Return struct {
 	Undone, Redone []Commit
 	// Changes are what becomes of the schema, a sentence each.
 	Changes []string
+	// Same says that the state was the table's already, so that nothing was changed.
+	Same bool
 	// Before and After are the names of the ledger's segments.
 	Before, After []string
 }
@@ -28,17 +30,10 @@ type Return struct {
 func (w *Warehouse) Rollback(ctx context.Context, name Name, to string, keep, dry bool) (*Return, error) {
 	return w.turn(ctx, name, dry, func(now *Table) (*Table, error) {
 		then, err := now.At(to)
-		switch {
-		case err != nil:
-			return nil, err
-		case then.state == nil || then.StateID() == now.StateID():
-			return nil, fault.New(fault.Usage, "%s is what the table %s is already", to, name).
-				Try("name another state; they are listed by").By(fault.TableHistory, name.String())
-		}
-		if keep {
+		if err == nil && keep {
 			then.Schema = now.Schema
 		}
-		return then, nil
+		return then, err
 	}, nil)
 }
 
@@ -85,7 +80,7 @@ func (w *Warehouse) turn(ctx context.Context, name Name, dry bool, choose func(*
 		out.From, _ = now.Current()
 		out.To, _ = then.Current()
 		out.Undone, out.Redone = now.apart(then), then.apart(now)
-		if dry {
+		if out.Same = then.StateID() == now.StateID() && ended == nil; dry || out.Same {
 			return out, nil
 		}
 		c, err := now.turning(then, ended)

@@ -37,7 +37,9 @@ func write(t testing.TB, a *Append, n int) []layout.DataFile {
 	for i := range n {
 		build.Field(0).(*array.Int64Builder).Append(int64(i))
 		build.Field(1).(*array.StringBuilder).Append([]string{"Cairn Bay", "The Narrows"}[i%2])
-		build.Field(2).AppendNull()
+		for more := 2; more < len(a.Schema.Fields); more++ {
+			build.Field(more).AppendNull()
+		}
 	}
 	if err := r.Write(t.Context(), build.NewRecordBatch()); err != nil {
 		t.Fatal(err)
