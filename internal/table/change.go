@@ -284,7 +284,7 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, now *T
 			dropped = append(dropped, f.entry)
 		}
 	}
-	summary := iceberg.Properties{commitIDKey: id}
+	summary := iceberg.Properties{commitIDKey: id, layoutKey: layoutIDs(base.Metadata())}
 	maps.Copy(summary, c.Summary)
 	maps.Copy(summary, c.rowCounts(now))
 	if c.Manifests {

@@ -31,7 +31,7 @@ func (w *Warehouse) Rollback(ctx context.Context, name Name, to string, keep, dr
 	return w.turn(ctx, name, dry, func(now *Table) (*Table, error) {
 		then, err := now.At(to)
 		if err == nil && keep {
-			then.Schema = now.Schema
+			then.Schema, then.Spec, then.Sort, then.keep = now.Schema, now.Spec, now.Sort, true
 		}
 		return then, err
 	}, nil)
@@ -76,7 +76,7 @@ func (w *Warehouse) turn(ctx context.Context, name Name, dry bool, choose func(*
 		if err != nil {
 			return nil, err
 		}
-		out := &Return{Changes: schema.Compare(now.Schema, then.Schema), Before: now.Ledger(), After: then.Ledger()}
+		out := &Return{Changes: append(schema.Compare(now.Schema, then.Schema), relaid(now, then)...), Before: now.Ledger(), After: then.Ledger()}
 		out.From, _ = now.Current()
 		out.To, _ = then.Current()
 		out.Undone, out.Redone = now.apart(then), then.apart(now)
@@ -91,6 +91,17 @@ func (w *Warehouse) turn(ctx context.Context, name Name, dry bool, choose func(*
 			return out, err
 		}
 	}
+}
+
+// relaid tells what becomes of the layout of files to come.
+func relaid(now, then *Table) (out []string) {
+	for _, p := range []struct{ what, was, is string }{{"partitioned by", now.Spec.String(), then.Spec.String()},
+		{"sorted by", now.Sort.String(), then.Sort.String()}} {
+		if p.was != p.is {
+			out = append(out, "files to come are "+p.what+" "+orNone(p.is)+" instead of "+orNone(p.was))
+		}
+	}
+	return out
 }
 
 // apart lists the commits that a state came of and another one did not, the newest first.
@@ -133,7 +144,10 @@ func (t *Table) turning(then *Table, ended *string) (Change, error) {
 		return then.Schema, schema.Compare(t.Schema, then.Schema), nil
 	}
 	metadata := t.table.Metadata()
-	spec, order := layoutThen(metadata, toIceberg(then.Schema))
+	spec, order := metadata.PartitionSpec(), metadata.SortOrder()
+	if !then.keep {
+		spec, order = layoutThen(metadata, toIceberg(then.Schema), then.state)
+	}
 	if spec.ID() != metadata.DefaultPartitionSpec() || order.OrderID() != metadata.DefaultSortOrder() {
 		c.Layout.former = func() []icetable.Update { return formerLayout(metadata, spec, order) }
 	}

@@ -77,7 +77,8 @@ func (c Change) manifestSummary(now *Table, id string) map[string]string {
 	if !c.Manifests {
 		return nil
 	}
-	out := map[string]string{commitIDKey: id, operationKey: ManifestsOperation, gainKey: "0", lossKey: "0"}
+	out := map[string]string{commitIDKey: id, operationKey: ManifestsOperation, gainKey: "0", lossKey: "0",
+		layoutKey: layoutIDs(now.table.Metadata())}
 	if rows := rowsOf(now.state); rows >= 0 {
 		out[rowsKey] = strconv.FormatInt(rows, 10)
 	}

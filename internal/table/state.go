@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -191,7 +192,7 @@ func (t *Table) takeSchema(properties iceberg.Properties) error {
 		return err
 	}
 	t.Schema = s
-	spec, order := layoutThen(metadata, then)
+	spec, order := layoutThen(metadata, then, t.state)
 	if t.Spec, err = specFromIceberg(spec, then); err != nil {
 		return err
 	}
@@ -199,15 +200,32 @@ func (t *Table) takeSchema(properties iceberg.Properties) error {
 	return nil
 }
 
-// layoutThen is how files are laid out under a schema that the table has or had: as they are now where it has the columns for it, or else
-// in the newest way that it has them for.
-func layoutThen(metadata icetable.Metadata, s *iceberg.Schema) (iceberg.PartitionSpec, icetable.SortOrder) {
+// layoutKey is the entry of a snapshot's summary with the ids of the partitioning and of the order that the table had then.
+const layoutKey = "trevak.layout"
+
+func layoutIDs(metadata icetable.Metadata) string {
+	return fmt.Sprintf("%d/%d", metadata.DefaultPartitionSpec(), metadata.DefaultSortOrder())
+}
+
+// layoutThen is how files were laid out in a state, under the schema that it has. Where its commit does not tell, it is as they are now
+// where the schema has the columns for it, or else in the newest way that it has them for.
+func layoutThen(metadata icetable.Metadata, s *iceberg.Schema, state *icetable.Snapshot) (iceberg.PartitionSpec, icetable.SortOrder) {
 	has := func(id int) bool {
 		_, ok := s.FindFieldByID(id)
 		return ok
 	}
+	specs, orders := append(slices.Clone(metadata.PartitionSpecs()), metadata.PartitionSpec()),
+		append(slices.Clone(metadata.SortOrders()), metadata.SortOrder())
+	var specID, orderID int
+	if state != nil && state.Summary != nil {
+		if n, _ := fmt.Sscanf(state.Summary.Properties[layoutKey], "%d/%d", &specID, &orderID); n == 2 {
+			// What is last counts.
+			specs = append(specs, slices.DeleteFunc(slices.Clone(specs), func(p iceberg.PartitionSpec) bool { return p.ID() != specID })...)
+			orders = append(orders, slices.DeleteFunc(slices.Clone(orders), func(o icetable.SortOrder) bool { return o.OrderID() != orderID })...)
+		}
+	}
 	spec, found := metadata.PartitionSpec(), false
-	for _, candidate := range append(slices.Clone(metadata.PartitionSpecs()), metadata.PartitionSpec()) {
+	for _, candidate := range specs {
 		fits := true
 		for _, f := range candidate.Fields() {
 			_, void := f.Transform.(iceberg.VoidTransform)
@@ -221,7 +239,7 @@ func layoutThen(metadata icetable.Metadata, s *iceberg.Schema) (iceberg.Partitio
 		spec = iceberg.NewPartitionSpec()
 	}
 	order := icetable.UnsortedSortOrder
-	for _, candidate := range append(slices.Clone(metadata.SortOrders()), metadata.SortOrder()) {
+	for _, candidate := range orders {
 		fits := true
 		for _, f := range candidate.Fields() {
 			fits = fits && has(f.SourceID())

@@ -48,7 +48,7 @@ func (w *Warehouse) twin(t *Table, name Name) (icetable.Metadata, error) {
 			}
 		}
 	}
-	spec, order := layoutThen(of, now)
+	spec, order := layoutThen(of, now, t.state)
 	steps := []func() error{
 		func() error { return b.SetUUID(uuid.New()) },
 		func() error { return b.SetLoc(storage.Join(w.dir, name.parts...)) },

@@ -104,6 +104,8 @@ type Table struct {
 	// state is the one that this is the table in, nil for none, and branch the one whose newest state it is, empty for a past one.
 	state  *icetable.Snapshot
 	branch string
+	// keep says that the schema and layout are to stay what they are when the state becomes the table's.
+	keep bool
 }
 
 // Store is where the table lies.
