@@ -136,7 +136,7 @@ func (g *gone) rewrite(ctx context.Context, out *write.Output, take func(context
 		if len(kept) == 0 {
 			return nil
 		}
-		b, err := taken(ctx, r.Batch, kept)
+		b, err := scan.Taken(ctx, r.Batch, kept)
 		if err != nil {
 			return err
 		}

@@ -68,7 +68,7 @@ func (p *patches) read(ctx context.Context, from scan.Source, split scan.Split, 
 		if len(kept) == 0 {
 			return nil
 		}
-		b, err := taken(ctx, r.Batch, kept)
+		b, err := scan.Taken(ctx, r.Batch, kept)
 		if err != nil {
 			return err
 		}
@@ -184,27 +184,4 @@ func (p *patches) put(ctx context.Context, b arrow.RecordBatch, parts []arrow.Re
 func indices(rows []int32) arrow.Array {
 	return array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(rows),
 		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}, nil, 0, 0))
-}
-
-// taken is some rows of a batch, in order.
-func taken(ctx context.Context, b arrow.RecordBatch, kept []int32) (arrow.RecordBatch, error) {
-	if len(kept) == int(b.NumRows()) {
-		return b, nil
-	}
-	columns := make([]arrow.Array, b.NumCols())
-	for i, c := range b.Columns() {
-		from := c
-		d, coded := c.(*array.Dictionary)
-		if coded {
-			from = d.Indices()
-		}
-		var err error
-		if columns[i], err = compute.TakeArray(ctx, from, indices(kept)); err != nil {
-			return nil, err
-		}
-		if coded {
-			columns[i] = array.NewDictionaryArray(d.DataType(), columns[i], d.Dictionary())
-		}
-	}
-	return array.NewRecordBatch(b.Schema(), columns, int64(len(kept))), nil
 }

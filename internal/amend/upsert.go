@@ -13,6 +13,7 @@ import (
 	"trevak/internal/layout"
 	"trevak/internal/rowhash"
 	"trevak/internal/run"
+	"trevak/internal/scan"
 	"trevak/internal/schema"
 	"trevak/internal/table"
 	"trevak/internal/write"
@@ -447,7 +448,7 @@ func (u *Upsert) emit(ctx context.Context, files *layout.Router) error {
 		if len(kept) == 0 {
 			return nil
 		}
-		b, err := taken(ctx, b, kept)
+		b, err := scan.Taken(ctx, b, kept)
 		if err != nil {
 			return err
 		}

@@ -74,11 +74,7 @@ states.`,
 				}
 				return a.listRefs(cmd, args[0])
 			}
-			name, err := table.ParseName(args[0])
-			if err != nil {
-				return err
-			}
-			w, err := a.openWarehouse()
+			w, name, err := a.onTable(args[0])
 			if err != nil {
 				return err
 			}
@@ -145,15 +141,10 @@ was the table's can be brought back in the same way until it expires. --keep-sch
 				return fault.New(fault.Usage, "--to is missing").Try("name a snapshot, a tag or a time; they are listed by").
 					By(fault.TableHistory, args[0])
 			}
-			name, err := table.ParseName(args[0])
+			w, name, err := a.onTable(args[0])
 			if err != nil {
 				return err
 			}
-			w, err := a.openWarehouse()
-			if err != nil {
-				return err
-			}
-			a.untouched = "the table " + name.String() + " is as it was"
 			r, err := w.Rollback(cmd.Context(), name, to, keep, dryRun)
 			return a.returned(cmd, name, r, dryRun, "rolled back", err)
 		},
@@ -180,15 +171,10 @@ itself meanwhile, and its rows must keep the rules of the table that stop a load
 			if branch == "" {
 				return fault.New(fault.Usage, "--branch is missing").Try("name the branch; a table's branches are listed by: trevak tag %s", args[0])
 			}
-			name, err := table.ParseName(args[0])
+			w, name, err := a.onTable(args[0])
 			if err != nil {
 				return err
 			}
-			w, err := a.openWarehouse()
-			if err != nil {
-				return err
-			}
-			a.untouched = "the table " + name.String() + " is as it was"
 			r, err := w.Publish(cmd.Context(), name, branch, dryRun, func(t *table.Table) error { return keepsRules(cmd.Context(), w, t) })
 			return a.returned(cmd, name, r, dryRun, "published", err)
 		},

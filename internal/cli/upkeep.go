@@ -38,7 +38,7 @@ func (s shaping) options() (layout.Options, error) {
 	return o, err
 }
 
-// named opens the warehouse for a command on one table.
+// onTable opens the warehouse for a command that changes one table.
 func (a *app) onTable(arg string) (*table.Warehouse, table.Name, error) {
 	name, err := table.ParseName(arg)
 	if err != nil {

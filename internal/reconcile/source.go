@@ -6,7 +6,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/compute"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"trevak/internal/expr"
@@ -158,7 +157,7 @@ func (s *handSink) WritePlaced(ctx context.Context, batch arrow.RecordBatch, fro
 					kept = append(kept, int32(row))
 				}
 			}
-			if out, err = taken(ctx, out, kept); err != nil {
+			if out, err = scan.Taken(ctx, out, kept); err != nil {
 				return err
 			}
 			foreign, rank = nil, func(row int) int { return int(kept[row]) }
@@ -211,18 +210,4 @@ func repeated(v int64, n int) arrow.Array {
 func longs(values []int64) arrow.Array {
 	return array.NewInt64Data(array.NewData(arrow.PrimitiveTypes.Int64, len(values),
 		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int64Traits.CastToBytes(values))}, nil, 0, 0))
-}
-
-// taken are some rows of a batch.
-func taken(ctx context.Context, b arrow.RecordBatch, rows []int32) (arrow.RecordBatch, error) {
-	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(rows),
-		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(rows))}, nil, 0, 0))
-	columns := make([]arrow.Array, b.NumCols())
-	for i, c := range b.Columns() {
-		var err error
-		if columns[i], err = compute.TakeArray(ctx, c, indices); err != nil {
-			return nil, err
-		}
-	}
-	return array.NewRecordBatch(b.Schema(), columns, int64(len(rows))), nil
 }

@@ -192,7 +192,7 @@ func (s *scanned) handColumns(ctx context.Context, rows *scan.Rows, columns []ar
 	rank := func(row int) int { return row }
 	if kept != nil {
 		var err error
-		if r.Batch, err = taken(ctx, r.Batch, kept); err != nil {
+		if r.Batch, err = scan.Taken(ctx, r.Batch, kept); err != nil {
 			return err
 		}
 		rank = func(row int) int { return int(kept[row]) }

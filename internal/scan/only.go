@@ -18,20 +18,15 @@ func (r *Rows) only(ctx context.Context, kept []int32) error {
 	if len(kept) == int(r.Batch.NumRows()) {
 		return nil
 	}
-	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(kept),
-		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(kept))}, nil, 0, 0))
-	columns := make([]arrow.Array, r.Batch.NumCols())
-	for c := range columns {
-		var err error
-		if columns[c], err = compute.TakeArray(ctx, r.Batch.Column(c), indices); err != nil {
-			return err
-		}
+	batch, err := Taken(ctx, r.Batch, kept)
+	if err != nil {
+		return err
 	}
 	ranks := make([]int64, len(kept))
 	for i, row := range kept {
 		ranks[i] = r.Rank(int(row))
 	}
-	r.Batch, r.Ranks = array.NewRecordBatch(r.Batch.Schema(), columns, int64(len(kept))), ranks
+	r.Batch, r.Ranks = batch, ranks
 	r.Misfit, r.Raws, r.starts = picked(r.Misfit, kept), picked(r.Raws, kept), picked(r.starts, kept)
 	r.ends = picked(r.ends, kept)
 	r.pickMisfits(kept)
@@ -66,4 +61,29 @@ func picked[T any](list []T, kept []int32) []T {
 		out[i] = list[row]
 	}
 	return out
+}
+
+// Taken is some rows of a batch, by their places in order.
+func Taken(ctx context.Context, b arrow.RecordBatch, kept []int32) (arrow.RecordBatch, error) {
+	if len(kept) == int(b.NumRows()) {
+		return b, nil
+	}
+	indices := array.MakeFromData(array.NewData(arrow.PrimitiveTypes.Int32, len(kept),
+		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(kept))}, nil, 0, 0))
+	columns := make([]arrow.Array, b.NumCols())
+	for i, c := range b.Columns() {
+		from := c
+		d, coded := c.(*array.Dictionary)
+		if coded {
+			from = d.Indices()
+		}
+		var err error
+		if columns[i], err = compute.TakeArray(ctx, from, indices); err != nil {
+			return nil, err
+		}
+		if coded {
+			columns[i] = array.NewDictionaryArray(d.DataType(), columns[i], d.Dictionary())
+		}
+	}
+	return array.NewRecordBatch(b.Schema(), columns, int64(len(kept))), nil
 }
