@@ -57,6 +57,11 @@ func (f *loadFlags) loading(a *app, cmd *cobra.Command, args []string) (l load.R
 		return l, err
 	}
 	l.DryRun, l.Branch = f.dryRun, f.branch
+	if f.dryRun {
+		if err := idle(cmd, "on a dry run", "verify"); err != nil {
+			return l, err
+		}
+	}
 	return l, formatEffect(cmd, l.Format, false)
 }
 

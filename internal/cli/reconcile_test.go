@@ -127,6 +127,14 @@ func TestReconcileFindsWhatDiffers(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 	refused(t, 2, []string{"reconcile", "in.csv"}, "--with is missing")
+	refused(t, 2, []string{"load", "in.csv", "--into", "o.t", "--verify", "--dry-run"}, "--verify has no effect")
+	// What files have besides is told.
+	must(t, []string{"convert", "in.csv", "--to", "more.csv", "--derive", "twice=depth * 2"}, "")
+	must(t, []string{"reconcile", "in.csv", "--with", "more.csv"}, "twice, which the source does not give")
+	must(t, []string{"convert", "in.csv", "--to", "less.csv", "--drop", "area"}, "")
+	if got := reconcileAs(t, false, "in.csv", "--with", "less.csv"); got.Missing != 499 {
+		t.Errorf("%+v", got)
+	}
 	refused(t, 1, []string{"reconcile", "in.csv", "--with", "o.none"}, "there is neither")
 }
 

@@ -7,6 +7,7 @@ import (
 	"trevak/internal/infer"
 	"trevak/internal/prove"
 	"trevak/internal/run"
+	"trevak/internal/schema"
 	"trevak/internal/source"
 	"trevak/internal/write"
 )
@@ -29,6 +30,7 @@ func Files(ctx context.Context, t write.Task, location string, examples int, b r
 	for i, in := range c.inputs {
 		out.Objects = append(out.Objects, Object{Location: in.Location, Counts: out.Source.Objects[i].Counts, There: -1})
 	}
+	out.Left = append(out.Left, besides(there.Inputs, c.request.Fields, t.Corrections.Names)...)
 	c.right = &scanned{from: there.Rows, request: c.request, style: t.Corrections.Names, budget: b}
 	right, err := prove.Sum(ctx, c.right, c.request)
 	if err != nil {
@@ -43,4 +45,18 @@ func Files(ctx context.Context, t write.Task, location string, examples int, b r
 	}
 	out.Seconds = time.Since(started).Seconds()
 	return out, nil
+}
+
+// besides are the columns of files that the source does not give.
+func besides(inputs []source.Input, fields []schema.Field, style schema.NameStyle) (out []LeftOut) {
+	index, seen := schema.NewIndex(fields, style), map[string]bool{}
+	for _, in := range inputs {
+		for _, name := range in.Rules.Names {
+			if index.Find(name) < 0 && !seen[name] {
+				seen[name] = true
+				out = append(out, LeftOut{name, "the source does not give"})
+			}
+		}
+	}
+	return out
 }

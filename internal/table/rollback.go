@@ -76,7 +76,8 @@ func (w *Warehouse) turn(ctx context.Context, name Name, dry bool, choose func(*
 		if err != nil {
 			return nil, err
 		}
-		out := &Return{Changes: append(schema.Compare(now.Schema, then.Schema), relaid(now, then)...), Before: now.Ledger(), After: then.Ledger()}
+		out := &Return{Changes: append(schema.Compare(now.Schema, then.Schema), relaid(now, then)...),
+			Before: now.Ledger(), After: then.Ledger()}
 		out.From, _ = now.Current()
 		out.To, _ = then.Current()
 		out.Undone, out.Redone = now.apart(then), then.apart(now)

@@ -62,8 +62,8 @@ type Shape struct {
 // errNothing says that there is nothing left to commit.
 var errNothing = errors.New("nothing to commit")
 
-// Compact writes files of a table anew where that pays, in one commit. Other commits may come meanwhile; where they changed files that
-// were written anew, those alone stay as they are.
+// Compact writes files of a table anew where that pays, in one commit, or in several where they are very many. Other commits may come
+// meanwhile; where they changed files that were written anew, those alone stay as they are.
 func Compact(ctx context.Context, c Compaction, b run.Budget) (*Compacted, error) {
 	started := time.Now()
 	t, err := c.Warehouse.Find(ctx, c.Table)
@@ -91,12 +91,46 @@ func Compact(ctx context.Context, c Compaction, b run.Budget) (*Compacted, error
 		out.Seconds = time.Since(started).Seconds()
 		return out, nil
 	}
-	w := compacting{Compaction: c, table: t, found: found, out: out, budget: b, began: started}
-	if err := w.run(ctx); err != nil {
-		return nil, err
+	out.Rewritten, out.Partitions = 0, 0
+	for _, units := range found.parts() {
+		w := compacting{Compaction: c, table: t, units: units, deletes: found.deletes, out: &Compacted{}, budget: b, began: time.Now()}
+		if err := w.run(ctx); err != nil {
+			return nil, err
+		}
+		out.add(w.out)
+		if t, err = c.Warehouse.Find(ctx, c.Table); err != nil {
+			return nil, err
+		}
 	}
 	out.Seconds = time.Since(started).Seconds()
 	return out, nil
+}
+
+// partFilesMost bounds how many files are written anew with one commit: a commit holds what it knows of each in memory. A table with more
+// is done in several, after each of which it is as good as before.
+const partFilesMost = 20_000
+
+// parts divides the units between commits.
+func (f *chosen) parts() (out [][]unit) {
+	files := 0
+	for _, u := range f.units {
+		if len(out) == 0 || files+len(u.tasks) > partFilesMost {
+			out, files = append(out, nil), 0
+		}
+		out[len(out)-1] = append(out[len(out)-1], u)
+		files += len(u.tasks)
+	}
+	return out
+}
+
+// add counts what a further commit did.
+func (c *Compacted) add(part *Compacted) {
+	c.Partitions, c.Rewritten, c.Written = c.Partitions+part.Partitions, c.Rewritten+part.Rewritten, c.Written+part.Written
+	c.Bytes, c.Rows, c.Dropped = c.Bytes+part.Bytes, c.Rows+part.Rows, c.Dropped+part.Dropped
+	c.Overtaken = append(c.Overtaken, part.Overtaken...)
+	if part.SnapshotID != 0 {
+		c.After, c.SnapshotID = part.After, part.SnapshotID
+	}
 }
 
 // foresee says what files there would be.
@@ -124,23 +158,25 @@ func (c Compaction) foresee(found *chosen, out *Compacted) {
 // compacting is a compaction that writes.
 type compacting struct {
 	Compaction
-	table  *table.Table
-	load   *table.Append
-	found  *chosen
-	out    *Compacted
-	budget run.Budget
-	began  time.Time
-	mutex  sync.Mutex
-	made   [][]layout.DataFile // by unit
-	rows   int64
-	done   int
+	table *table.Table
+	load  *table.Append
+	units []unit
+	// deletes are those of chosen.
+	deletes map[string]map[string]int64
+	out     *Compacted
+	budget  run.Budget
+	began   time.Time
+	mutex   sync.Mutex
+	made    [][]layout.DataFile // by unit
+	rows    int64
+	done    int
 }
 
 func (c *compacting) run(ctx context.Context) (err error) {
 	if c.load, err = c.Warehouse.Append(c.table, c.table.Schema); err != nil {
 		return err
 	}
-	c.made = make([][]layout.DataFile, len(c.found.units))
+	c.made = make([][]layout.DataFile, len(c.units))
 	if err = c.write(ctx); err == nil {
 		err = c.commit(ctx)
 	}
@@ -155,7 +191,7 @@ func (c *compacting) run(ctx context.Context) (err error) {
 
 // write writes the units anew, some side by side.
 func (c *compacting) write(ctx context.Context) error {
-	workers := max(1, min(c.budget.Workers, len(c.found.units)))
+	workers := max(1, min(c.budget.Workers, len(c.units)))
 	options := c.Layout
 	options.Sort, options.Columnar.Format = c.table.Sort, c.table.Format
 	options.Columnar.Counts = true
@@ -166,7 +202,7 @@ func (c *compacting) write(ctx context.Context) error {
 	}
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(workers)
-	for i := range c.found.units {
+	for i := range c.units {
 		work.Go(func() error { return c.unit(inner, i, options) })
 	}
 	return work.Wait()
@@ -174,7 +210,7 @@ func (c *compacting) write(ctx context.Context) error {
 
 // unit writes the rows of a unit anew, and counts them in what was written.
 func (c *compacting) unit(ctx context.Context, at int, options layout.Options) error {
-	u := c.found.units[at]
+	u := c.units[at]
 	from, err := scan.OfFiles(ctx, c.table, u.tasks)
 	if err != nil {
 		return err
@@ -208,7 +244,7 @@ func (c *compacting) unit(ctx context.Context, at int, options layout.Options) e
 	defer c.mutex.Unlock()
 	c.made[at] = made
 	c.done++
-	c.budget.Tell(run.Event{Stage: run.Writing, Objects: len(c.found.units), Object: c.done})
+	c.budget.Tell(run.Event{Stage: run.Writing, Objects: len(c.units), Object: c.done})
 	return nil
 }
 
@@ -261,7 +297,7 @@ func (c *compacting) settle(ctx context.Context, now *table.Table, change *table
 	removed, partitions := map[string]bool{}, map[string]bool{}
 	out := c.out
 	out.Rewritten, out.Written, out.Bytes, out.Rows, out.Dropped, out.Overtaken = 0, 0, 0, 0, 0, nil
-	for i, u := range c.found.units {
+	for i, u := range c.units {
 		if slices.ContainsFunc(u.tasks, func(task table.ReadTask) bool { return !same(task, is[task.URI]) }) {
 			out.Overtaken = append(out.Overtaken, u.partition)
 			void = append(void, c.made[i]...)
@@ -283,7 +319,7 @@ func (c *compacting) settle(ctx context.Context, now *table.Table, change *table
 	if len(change.Remove) == 0 {
 		return nil, errNothing
 	}
-	gone := append(unneeded(tasks, c.found.deletes, removed), idle...)
+	gone := append(unneeded(tasks, c.deletes, removed), idle...)
 	change.Remove = append(change.Remove, gone...)
 	out.Partitions = len(partitions)
 	out.Before, out.After = shapes(tasks, idle, change.Add, removed, gone)
