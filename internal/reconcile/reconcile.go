@@ -219,6 +219,9 @@ func (c *comparing) ledgered(ctx context.Context) error {
 			return err
 		}
 	}
+	for _, list := range [][]ledger.Entry{entries, alike} {
+		slices.SortStableFunc(list, func(a, b ledger.Entry) int { return b.At.Compare(a.At) })
+	}
 	told := true
 	for _, e := range entries {
 		told = c.known(byURI[e.URI], e) && told
@@ -241,7 +244,7 @@ func (c *comparing) known(at int, e ledger.Entry) bool {
 	o, hash := &c.out.Objects[at], c.out.Source.Objects[at].Hash
 	o.Loads++
 	o.LedgerRows, o.LedgerBad = o.LedgerRows+e.Rows, o.LedgerBad+e.Quarantined
-	// The newest entry comes first.
+	// The last load comes first.
 	o.Other = o.Other || o.Loads == 1 && e.Hash != "" && hash != "" && e.Hash != hash
 	if e.Origin != 0 {
 		c.origins[e.Origin] = at
