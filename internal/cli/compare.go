@@ -24,7 +24,11 @@ states have are not read.`,
 		Args: few(1, 1, "a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(at) == 0 || len(at) > 2 {
-				return fault.New(fault.Usage, "--at names %d states, and two are compared", len(at)).
+				wrong := "--at is missing"
+				if len(at) > 0 {
+					wrong = "--at names more states than the two that are compared"
+				}
+				return fault.New(fault.Usage, "%s", wrong).
 					Try("name one state to compare it with the table as it is, or two; they are listed by").By(fault.TableHistory, args[0])
 			}
 			if rows < 0 {

@@ -285,6 +285,9 @@ no state names. It says why, and which command does it. With --yes it does what 
 			if p.Older, err = older.before("--older-than"); err != nil {
 				return err
 			}
+			if keep < 1 {
+				return fault.New(fault.Usage, "--keep %d is below 1, and a table has a state", keep).Try("keep 1 or more")
+			}
 			if p.Age, err = left.before("--left-for"); err != nil {
 				return err
 			}

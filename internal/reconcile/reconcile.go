@@ -140,7 +140,10 @@ func (c *comparing) withTable(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.request.AllRight = c.right.withForeign()
+	if c.request.Latest {
+		// A row that is missing may be there as one of another object.
+		c.request.AllRight = c.right.withForeign()
+	}
 	if c.load.DeleteWhere != "" {
 		c.request.AllLeft = c.left.withMarks()
 	}
