@@ -121,6 +121,16 @@ func TestBranchesOfATable(t *testing.T) {
 		t.Error("the branch is not apart")
 	}
 	must(t, []string{"alter", "o.t", "--check", "area = 'Cairn Bay'"}, "")
+	// A copy has the rules of the table, and none of its branches.
+	must(t, []string{"copy", "o.t", "--to", "other"}, "verified")
+	must(t, []string{"check", "o.t", "-w", "other"}, "area = 'Cairn Bay'")
+	if r := must(t, []string{"tag", "o.t", "-w", "other"}, "main"); strings.Contains(r.out, "trial") {
+		t.Error(r.out)
+	}
+	must(t, []string{"copy", "o.t", "--at", "trial", "--to", "third"}, "rows      3")
+	if r := must(t, []string{"convert", "o.t", "--to", "-", "--format", "csv", "-w", "third"}, "swell"); strings.Count(r.out, "\n") != 4 {
+		t.Error(r.out)
+	}
 	refused(t, 3, []string{"publish", "o.t", "--branch", "trial"}, "does not keep the check")
 	must(t, []string{"alter", "o.t", "--uncheck", "area = 'Cairn Bay'"}, "")
 	refused(t, 2, []string{"publish", "o.t", "--branch", "trail"}, "trial")

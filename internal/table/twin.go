@@ -3,6 +3,7 @@ package table
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/apache/iceberg-go"
 	icetable "github.com/apache/iceberg-go/table"
@@ -36,6 +37,8 @@ func (w *Warehouse) twin(t *Table, name Name) (icetable.Metadata, error) {
 	properties := iceberg.Properties{}
 	maps.Copy(properties, of.Properties())
 	delete(properties, ledgerKey)
+	// Branches stay where they are.
+	maps.DeleteFunc(properties, func(key, _ string) bool { return strings.HasPrefix(key, branchPrefix) })
 	for _, path := range []string{icetable.WriteDataPathKey, icetable.WriteMetadataPathKey} {
 		// They say where the other one lies.
 		delete(properties, path)
