@@ -69,7 +69,7 @@ func TestReconcileInEachForm(t *testing.T) {
 	testfolder.Make(t, nil)
 	must(t, []string{"demo"}, "agree")
 	for _, flags := range [][]string{{}, {"--rename", "observed_at=seen_at", "--type", "battery=string"}, {"--unnest", "readings", "--nested", "flatten", "--lists", "json"},
-		{"--where", "sea_area = 'Cairn Bay'", "--derive", "deep=char_length(sea_area) * 2"}, {"--lineage"}, {"--only", "sea_area,battery", "--partition", "sea_area"}} {
+		{"--where", "sea_area = 'Cairn Bay'", "--derive", "deep=char_length(sea_area) * 2"}, {"--lineage"}, {"--keep-raw"}, {"--only", "sea_area,battery", "--partition", "sea_area"}} {
 		layout := len(flags) > 3 && flags[2] == "--partition"
 		must(t, append([]string{"load", "trevak-demo/observations", "--into", "h.t"}, flags...), "")
 		same := flags

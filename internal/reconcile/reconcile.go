@@ -262,6 +262,9 @@ func (c *comparing) compared(of *write.Output, absent, key []string) error {
 	if c.table != nil {
 		leave[lineageFile] = "is how the source was called"
 	}
+	if !c.load.KeepRaw {
+		leave[rawRecord] = "is the record as it was read, which --keep-raw compares"
+	}
 	if latest := c.latest(key); latest {
 		for _, name := range absent {
 			leave[name] = "is not in the source, and rows may have kept it"
@@ -309,6 +312,7 @@ const (
 	lineageFile = "_lineage_file"
 	lineageRow  = "_lineage_row"
 	loadedAt    = "_loaded_at"
+	rawRecord   = "_raw"
 )
 
 // objectColumn is the place of a row's object among those of the source.
