@@ -82,7 +82,8 @@ func TestReconcileInEachForm(t *testing.T) {
 		}
 		must(t, []string{"drop", "h.t", "--purge", "--yes"}, "")
 		for _, to := range []string{"out.parquet", "out.ndjson", "out.csv", "out.orc"} {
-			if strings.HasSuffix(to, ".csv") && len(flags) > 0 && flags[0] != "--only" || layout {
+			// Each format once, and each form of rows in the usual one.
+			if to != "out.parquet" && len(flags) > 0 || layout {
 				continue
 			}
 			text := []string{}
