@@ -8,7 +8,6 @@ import (
 
 	"trevak/internal/check"
 	"trevak/internal/fault"
-	"trevak/internal/load"
 	"trevak/internal/render"
 	"trevak/internal/schema"
 	"trevak/internal/table"
@@ -44,7 +43,7 @@ where a rule is broken that would stop a load or quarantine records.`,
 				return fault.New(fault.Usage, "the table %s keeps no rule, and --check names none", t.Name).
 					Try("name one with --check, or keep one with: trevak alter %s --check 'depth_m between 0 and 500'", t.Name)
 			}
-			checked, err := load.CheckTable(cmd.Context(), w, t, rules)
+			checked, err := check.Table(cmd.Context(), w, t, rules)
 			if err != nil {
 				return err
 			}
@@ -78,7 +77,7 @@ func rulesOf(texts []string) (out []check.Rule, err error) {
 // checksAltered changes the rules that a table keeps, and refuses changes of columns that they speak of.
 func checksAltered(add []check.Rule, drop []string) func(*table.Table, schema.Schema) ([]string, []string, error) {
 	return func(t *table.Table, then schema.Schema) (rules, changes []string, err error) {
-		kept, err := load.ChecksOf(t)
+		kept, err := check.Kept(t)
 		if err != nil {
 			return nil, nil, err
 		}

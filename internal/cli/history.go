@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"trevak/internal/check"
 	"trevak/internal/fault"
 	"trevak/internal/inspect"
-	"trevak/internal/load"
 	"trevak/internal/render"
 	"trevak/internal/table"
 	"trevak/internal/write"
@@ -189,7 +189,7 @@ func keepsRules(ctx context.Context, w *table.Warehouse, t *table.Table) error {
 	if len(t.Checks()) == 0 {
 		return nil
 	}
-	checked, err := load.CheckTable(ctx, w, t, nil)
+	checked, err := check.Table(ctx, w, t, nil)
 	if err != nil {
 		return err
 	}

@@ -94,6 +94,11 @@ func TestReconcileInEachForm(t *testing.T) {
 			reconcileAs(t, true, append(append([]string{"trevak-demo/observations", "--with", to}, flags...), text...)...)
 		}
 	}
+	split := []string{"--split", "readings=h.readings"}
+	must(t, append([]string{"load", "trevak-demo/observations", "--into", "h.t"}, split...), "")
+	for _, with := range []string{"h.t", "h.readings"} {
+		reconcileAs(t, true, append([]string{"trevak-demo/observations", "--with", with}, split...)...)
+	}
 	reconcileAs(t, true, "trevak-demo/stations/stations.csv", "--with", "orrin.stations", "-w", "trevak-demo/warehouse")
 	reconcileAs(t, true, "trevak-demo/tides", "--with", "orrin.tides", "--at", "once", "-w", "trevak-demo/warehouse")
 }

@@ -202,9 +202,9 @@ func (a *app) sweep() *cobra.Command {
 		Short: "List files that stopped runs have left, and remove them with --yes",
 		Long: `Sweep lists the files in the folder of a table that no state of it names and that are older than a safe age: what loads leave that
 were killed, and what compactions and deletions left behind when their former states expired. Only files that are called as this
-program calls its own are taken, and only where no younger file of the same load is there. The name may be that of a table
-that was dropped. Of a folder that converts wrote to it lists what interrupted ones left: their unfinished files, and rows
-that waited on the disk. --yes removes what is listed.`,
+program calls its own are taken, which manifests of other engines are too, and only where no younger file of the same load is there.
+The name may be that of a table that was dropped. Of a folder that converts wrote to it lists what interrupted ones left: their
+unfinished files, and rows that waited on the disk. --yes removes what is listed.`,
 		Example: `  trevak sweep orrin.observations -w trevak-demo/warehouse
   trevak sweep trevak-demo/ --older-than 2h --yes`,
 		Args: few(1, 1, "a table or a folder"),

@@ -3,11 +3,9 @@ package load
 import (
 	"context"
 	"slices"
-	"strconv"
 
 	"trevak/internal/check"
 	"trevak/internal/columnar"
-	"trevak/internal/scan"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
 	"trevak/internal/table"
@@ -24,7 +22,7 @@ func (l *Request) withChecks(ctx context.Context) error {
 	if err != nil || t == nil {
 		return err
 	}
-	kept, err := ChecksOf(t)
+	kept, err := check.Kept(t)
 	if err != nil {
 		return err
 	}
@@ -35,18 +33,6 @@ func (l *Request) withChecks(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// ChecksOf are the rules that a table keeps.
-func ChecksOf(t *table.Table) (out []check.Rule, err error) {
-	for _, text := range t.Checks() {
-		r, err := check.Parse(text)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, r)
-	}
-	return out, nil
 }
 
 // unique holds the files of a load, and the table as it will be, against the rules that no two rows share values.
@@ -133,77 +119,4 @@ func deletedRows(ctx context.Context, s storage.Store, deletes []table.DeleteFil
 		slices.Sort(list)
 	}
 	return out, nil
-}
-
-// Checked is what the rules of a table came to for the rows that it has.
-type Checked struct {
-	Table   string
-	Rows    int64
-	Results []check.Result
-}
-
-// Check rules of a table, and others, against the rows that it has.
-func CheckTable(ctx context.Context, w *table.Warehouse, t *table.Table, more []check.Rule) (*Checked, error) {
-	rules, err := ChecksOf(t)
-	if err != nil {
-		return nil, err
-	}
-	rules = append(rules, more...)
-	out := &Checked{Table: t.Name.String()}
-	rows, err := check.ForRows(ctx, rules, t.Schema, w.Find)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range rows.Rules {
-		out.Results = append(out.Results, check.Result{Rule: r})
-	}
-	if len(rows.Rules) > 0 {
-		if err := eachRow(ctx, t, rows, out); err != nil {
-			return nil, err
-		}
-	} else if n, known := t.Rows(); known {
-		out.Rows = n
-	}
-	for _, r := range rules {
-		if r.Unique == nil {
-			continue
-		}
-		result, err := check.UniqueIn(ctx, r, t)
-		if err != nil {
-			return nil, err
-		}
-		out.Results = append(out.Results, result)
-	}
-	return out, nil
-}
-
-// eachRow holds the rows of a table against rules that a row keeps by itself.
-func eachRow(ctx context.Context, t *table.Table, rows *check.Rows, out *Checked) error {
-	from, err := scan.OfTable(ctx, t)
-	if err != nil {
-		return err
-	}
-	target := scan.Target{Schema: t.Schema.Bare(), Fixed: true}
-	for i := range target.Schema.Fields {
-		target.Schema.Fields[i].Required = false
-	}
-	return from.Read(ctx, scan.Request{Target: target, Ranks: true}, func(r *scan.Rows) error {
-		out.Rows += r.Batch.NumRows()
-		broken, err := rows.Broken(r.Batch)
-		for i, list := range broken {
-			for _, row := range list {
-				out.Results[i].Add(1, func() string {
-					return place(t, from.Objects()[r.Block.Object].Location, r.Before+r.Rank(int(row))+1)
-				}, func() string { return rows.Values(i, r.Batch, int(row)) })
-			}
-		}
-		return err
-	})
-}
-
-func place(t *table.Table, uri string, row int64) string {
-	if rel, ok := storage.Rel(storage.Path(t.Location()), uri); ok {
-		uri = rel
-	}
-	return uri + " row " + strconv.FormatInt(row, 10)
 }

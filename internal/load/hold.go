@@ -65,6 +65,10 @@ func (l Request) partInto(name table.Name) (Request, error) {
 		l.Into = name
 		return l, nil
 	}
+	if slices.ContainsFunc(l.Splits, func(s Split) bool { return s.Into.String() == name.String() }) {
+		// Where the records go to does not matter to who asks for a list of theirs.
+		l.Into = table.Name{}
+	}
 	parts, err := l.parts()
 	if err != nil {
 		return l, err

@@ -2,11 +2,10 @@ package render
 
 import (
 	"trevak/internal/check"
-	"trevak/internal/load"
 )
 
 // Checked tells what rules came to for the rows of a table.
-func Checked(s Screen, c *load.Checked) {
+func Checked(s Screen, c *check.Checked) {
 	s.Printf("%s: %s held against %s\n\n", s.Bold(c.Table), Count(int(c.Rows), "row", "rows"), Count(len(c.Results), "rule", "rules"))
 	checkLines(s, c.Results)
 }
@@ -58,7 +57,7 @@ func checksOf(list []check.Result) []checkJSON {
 }
 
 // CheckedJSON tells it for programs.
-func CheckedJSON(s Screen, c *load.Checked) error {
+func CheckedJSON(s Screen, c *check.Checked) error {
 	return JSON(s, struct {
 		Table  string      `json:"table"`
 		Rows   int64       `json:"rows"`

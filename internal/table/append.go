@@ -246,7 +246,8 @@ func (a *Append) CreateFileAs(ctx context.Context, folder string, format columna
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Branch: a.branch, Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
-		Prepare: a.sync, Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
+		Prepare: func(ctx context.Context) error { return a.ready(ctx, files) },
+		Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
 		Summary: map[string]string{}}
 	if a.Unsorted {
 		c.Order = 0
@@ -316,6 +317,21 @@ func (a *Append) schema(now *Table) (schema.Schema, []string, error) {
 		return rebased, nil, changedMeanwhile(a.name, "got other columns")
 	}
 	return rebased, a.Changes, nil
+}
+
+// ready has the files of a load on the disk, and makes sure that each of them is there still: whoever sweeps a table may have taken them
+// for left behind, and removes them only while nobody commits.
+func (a *Append) ready(ctx context.Context, files []layout.DataFile) error {
+	files = slices.Clone(files)
+	for _, d := range a.Deletes {
+		files = append(files, d.DataFile)
+	}
+	for _, f := range files {
+		if _, err := a.warehouse.store.Stat(ctx, f.URI); err != nil {
+			return fault.Wrap(fault.Storage, err, "the file %s of the load is not there any more", f.URI)
+		}
+	}
+	return a.sync(ctx)
 }
 
 // sync has the names of data files, and of the folders above them up to the table's, on the disk, each folder once.

@@ -307,6 +307,10 @@ func TestSweep(t *testing.T) {
 	if err != nil || len(done.Left) != len(files) {
 		t.Errorf("%+v, %v", done, err)
 	}
+	// A load whose files were taken for left behind does not become part of the table without them.
+	if _, err := lost.Commit(t.Context(), files); fault.KindOf(err) != fault.Storage {
+		t.Errorf("files are named that are gone: %v", err)
+	}
 	if now := found(t, w, name); rows(t, now) != 4 {
 		t.Errorf("%d rows", rows(t, now))
 	}
