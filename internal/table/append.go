@@ -247,7 +247,7 @@ func (a *Append) CreateFileAs(ctx context.Context, folder string, format columna
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
 	c := Change{Branch: a.branch, Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
 		Prepare: func(ctx context.Context) error { return a.ready(ctx, files) },
-		Schema: a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
+		Schema:  a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
 		Summary: map[string]string{}}
 	if a.Unsorted {
 		c.Order = 0
