@@ -182,7 +182,11 @@ func (g *gone) deleteFile(ctx context.Context, out *write.Output, tasks []int) (
 	slices.SortFunc(tasks, func(a, b int) int { return cmp.Compare(g.tasks[a].Path(), g.tasks[b].Path()) })
 	first := g.tasks[tasks[0]].File
 	d := table.DeleteFile{Of: &first, Only: len(tasks) == 1}
-	w, uri, err := out.Create(ctx, g.table.FolderOf(first))
+	begin, uri, err := out.Create(ctx, g.table.FolderOf(first))
+	if err != nil {
+		return d, err
+	}
+	w, err := begin()
 	if err != nil {
 		return d, err
 	}

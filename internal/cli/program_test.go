@@ -191,7 +191,7 @@ func TestLoadCommand(t *testing.T) {
 		"snapshot")
 	must(t, []string{"preview", "ops.readings"}, "0009", "calm, clear")
 	must(t, []string{"tables"}, "ops.readings", "day(observed_at)")
-	must(t, []string{"describe", "table:ops.readings"}, "day(observed_at)", "Buoy Code", "timestamptz", "rle-dictionary", "append",
+	must(t, []string{"describe", "table:ops.readings"}, "day(observed_at)", "Buoy Code", "timestamptz", "plain", "append",
 		"rows            4")
 	for _, name := range []string{"in/r.csv", "more.csv", "bad.csv"} {
 		if _, err := os.Stat(name); err != nil {

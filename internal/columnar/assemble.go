@@ -64,6 +64,18 @@ func readable(t arrow.DataType) bool {
 	return false
 }
 
+// numbered reports whether a part can come as places in a dictionary: it has no parts, and a type that those who take such know.
+func (p *part) numbered() bool {
+	if p.leaf < 0 {
+		return false
+	}
+	switch p.kind.ID() {
+	case arrow.STRING, arrow.BINARY, arrow.INT64, arrow.TIMESTAMP, arrow.INT32, arrow.DATE32, arrow.FLOAT64:
+		return true
+	}
+	return false
+}
+
 // leaves adds the leaf columns of a part.
 func (p *part) leaves(to []int) []int {
 	if p.leaf >= 0 {
@@ -191,8 +203,13 @@ func (p *part) values(e *entries) (arrow.ArrayData, error) {
 		storage = x.StorageType()
 	}
 	present := n - nulls
-	if err := e.enough(storage, present); err != nil {
+	if err := e.enough(present); err != nil {
 		return nil, err
+	}
+	if e.coded {
+		dt := &arrow.DictionaryType{IndexType: arrow.PrimitiveTypes.Uint32, ValueType: storage}
+		codes := memory.NewBufferBytes(arrow.Uint32Traits.CastToBytes(spread(e.codes, valid, n)))
+		return array.NewDataWithDictionary(dt, n, []*memory.Buffer{valid, codes}, nulls, 0, e.dictionary), nil
 	}
 	buffers, err := e.buffers(storage, valid, n)
 	if err != nil {
@@ -202,8 +219,8 @@ func (p *part) values(e *entries) (arrow.ArrayData, error) {
 }
 
 // enough checks that there are as many values as levels tell of.
-func (e *entries) enough(_ arrow.DataType, n int) error {
-	have := max(len(e.ints), len(e.longs), len(e.floats), len(e.doubles), len(e.flags), e.texts.Len())
+func (e *entries) enough(n int) error {
+	have := max(len(e.codes), len(e.ints), len(e.longs), len(e.floats), len(e.doubles), len(e.flags), e.texts.Len())
 	if have != n {
 		return fmt.Errorf("%w: %d values where levels tell of %d", decode.ErrDamaged, have, n)
 	}

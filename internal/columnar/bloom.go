@@ -75,22 +75,19 @@ func bloomHeader(size int64) []byte {
 	return append(header, stop)
 }
 
-// write puts the filter behind the column chunk and notes in its metadata where it is.
-func (b *bloom) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder) error {
+// write puts the filter behind the column chunk and returns where it is.
+func (b *bloom) write(sink *countingWriter) (offset int64, size int32, err error) {
 	filter := metadata.NewBloomFilterFromNDVAndFPP(uint32(max(1, len(b.hashes))), bloomFalse, bloomBytes, memory.DefaultAllocator)
 	for h := range b.hashes {
 		filter.InsertHash(h)
 	}
 	clear(b.hashes)
-	start := sink.n
+	offset = sink.n
 	if _, err := sink.Write(bloomHeader(filter.Size())); err != nil {
-		return err
+		return 0, 0, err
 	}
 	if _, err := filter.WriteTo(sink, nil); err != nil {
-		return err
+		return 0, 0, err
 	}
-	length := int32(sink.n - start)
-	meta := builder.Contents().MetaData
-	meta.BloomFilterOffset, meta.BloomFilterLength = &start, &length
-	return nil
+	return offset, int32(sink.n - offset), nil
 }

@@ -5,13 +5,11 @@ import (
 	"slices"
 	"sync"
 
-	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet"
-	"github.com/apache/arrow-go/v18/parquet/file"
-	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/schema"
 
 	"trevak/internal/columnar/encode"
+	"trevak/internal/columnar/footer"
 )
 
 // A page ends after the batch that brings it to so many rows or bytes. Rows are never split between pages.
@@ -48,7 +46,7 @@ type page struct {
 	entries  int32
 	encoding parquet.Encoding
 	firstRow int64
-	stats    metadata.EncodedStatistics
+	stats    footer.Statistics
 	// rows begin in the page; def and rep are the sizes of its levels, which stand before the values, not compressed, in version 2.
 	rows     int32
 	def, rep int32
@@ -159,9 +157,7 @@ func (c *chunk) endPage() error {
 		return err
 	}
 	p := page{data: data, raw: int32(len(c.scratch.body)), entries: int32(c.entries), encoding: encoding, firstRow: c.firstRow,
-		rows: int32(c.rows), def: int32(def), rep: int32(rep),
-		stats: metadata.EncodedStatistics{Min: r.low, Max: r.high, HasMin: r.low != nil, HasMax: r.high != nil, HasNullCount: true,
-			NullCount: c.nulls, Signed: true, AllNullValue: c.nulls == int64(c.entries)}}
+		rows: int32(c.rows), def: int32(def), rep: int32(rep), stats: footer.Statistics{Min: r.low, Max: r.high, Nulls: c.nulls}}
 	c.pages = append(c.pages, p)
 	c.size += int64(len(data))
 	c.firstRow += int64(c.rows)
@@ -231,82 +227,10 @@ func (c *chunk) pending() int64 {
 	return c.size + int64(c.values.pending()) + 2*int64(len(c.def)+len(c.rep)) + int64(len(c.valid.Bytes))
 }
 
-// write puts the chunk, whose last page was ended, into the file, the dictionary before the data pages, and begins the next row group.
-func (c *chunk) write(sink *countingWriter, builder *metadata.ColumnChunkMetaDataBuilder, group, ordinal int16,
-	index metadata.ColumnIndexBuilder, offsets *metadata.OffsetIndexBuilder) error {
-	pager, err := file.NewPageWriter(sink, c.codec.parquet(), c.codec.level(), builder, group, ordinal, memory.DefaultAllocator, false,
-		nil, nil)
-	if err != nil {
-		return err
-	}
-	if index != nil {
-		pager.SetIndexBuilders(index, offsets)
-	}
-	body, n := c.values.dictionary()
-	if n > 0 {
-		if _, err := pager.WriteDictionaryPage(file.NewDictionaryPage(memory.NewBufferBytes(body), int32(n),
-			parquet.Encodings.Plain)); err != nil {
-			return err
-		}
-	}
-	encodings := []parquet.Encoding{parquet.Encodings.RLE}
-	if n > 0 {
-		encodings = append(encodings, parquet.Encodings.Plain)
-	}
-	for _, p := range c.pages {
-		config := file.DataPageConfig{Num: p.entries, Encoding: p.encoding, UncompressedSize: p.raw, Stats: p.stats,
-			FirstRowIndex: p.firstRow}
-		var data file.DataPage = file.NewDataPageV1WithConfig(memory.NewBufferBytes(p.data), parquet.Encodings.RLE, parquet.Encodings.RLE,
-			config)
-		if c.second {
-			data = file.NewDataPageV2WithConfig(memory.NewBufferBytes(p.data), int32(p.stats.NullCount), p.rows, p.def, p.rep,
-				c.codec.name() != "none", config)
-		}
-		if _, err := pager.WriteDataPage(data); err != nil {
-			return err
-		}
-		if !slices.Contains(encodings, p.encoding) {
-			encodings = append(encodings, p.encoding)
-		}
-	}
-	builder.SetStats(c.statistics())
-	if err := pager.Close(n > 0, false); err != nil {
-		return err
-	}
-	// The library lists the encodings that its own writer would have used.
-	list(&builder.Contents().MetaData.Encodings, encodings)
-	if c.bloom != nil {
-		if err := c.bloom.write(sink, builder); err != nil {
-			return err
-		}
-	}
+// renew begins another file.
+func (c *chunk) renew() {
 	c.pages, c.size, c.firstRow = nil, 0, 0
-	c.values.reset()
-	return nil
-}
-
-// list fills a list of the library's own type for encodings.
-func list[E ~int32 | ~int64](dst *[]E, encodings []parquet.Encoding) {
-	*dst = (*dst)[:0]
-	for _, e := range encodings {
-		*dst = append(*dst, E(e))
-	}
-}
-
-// statistics brings those of the pages together.
-func (c *chunk) statistics() metadata.EncodedStatistics {
-	out := metadata.EncodedStatistics{HasNullCount: true, Signed: true}
-	for _, p := range c.pages {
-		out.NullCount += p.stats.NullCount
-		if !p.stats.HasMin {
-			continue
-		}
-		if !out.HasMin || less(c.column, p.stats.Min, out.Min) {
-			out.Min, out.HasMin = p.stats.Min, true
-		}
-		if !out.HasMax || less(c.column, out.Max, p.stats.Max) {
-			out.Max, out.HasMax = p.stats.Max, true
-		}
-	}
-	return out
+	c.entries, c.rows, c.nulls, c.absent, c.def, c.rep = 0, 0, 0, false, c.def[:0], c.rep[:0]
+	c.valid.Reset()
+	c.values.renew()
 }

@@ -32,8 +32,19 @@ func (f *fixed[T]) addCoded(d *array.Dictionary, l leaf) {
 	if f.odd {
 		f.countNaNs(ids)
 	}
+	f.dict.Repeated += repeats(ids)
 	f.count += len(codes)
 	f.judge()
+}
+
+// repeats counts the ids that are the same as the one before, as those of values that come without a dictionary are.
+func repeats(ids []uint32) (n int) {
+	for i := 1; i < len(ids); i++ {
+		if ids[i] == ids[i-1] {
+			n++
+		}
+	}
+	return n
 }
 
 // meet takes note of the values that codes stand for, which occur in the open page, and reports whether some were new to the dictionary.

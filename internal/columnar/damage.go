@@ -9,6 +9,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
+	"golang.org/x/sync/errgroup"
 
 	"trevak/internal/fault"
 )
@@ -54,6 +55,39 @@ func (g *guard) end(err *error) {
 			cause = errors.New("it is damaged in a way that its reader does not foresee")
 		}
 		*err = broken(g.location, cause)
+	}
+}
+
+// sideBySide does n pieces of work, up to limit of them at a time. A panic of one of them is a panic of the caller's, so that its guard
+// makes an error of that too.
+func sideBySide(n, limit int, do func(i int) error) error {
+	if limit <= 1 || n <= 1 {
+		for i := range n {
+			if err := do(i); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var group errgroup.Group
+	group.SetLimit(limit)
+	panics := make(chan any, n)
+	for i := range n {
+		group.Go(func() error {
+			defer func() {
+				if r := recover(); r != nil {
+					panics <- r
+				}
+			}()
+			return do(i)
+		})
+	}
+	err := group.Wait()
+	select {
+	case r := <-panics:
+		panic(r)
+	default:
+		return err
 	}
 }
 

@@ -16,7 +16,6 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"trevak/internal/fault"
-	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
 
@@ -116,7 +115,7 @@ func NewFile(w io.Writer, s schema.Schema, o Options) (FileWriter, error) {
 	case Avro:
 		return newAvroWriter(w, s, o.Codec)
 	case JSONLines, CSV, TSV:
-		return newTextWriter(w, s, o.Format)
+		return newTextWriter(w, s, o)
 	}
 	return NewWriter(w, s, o)
 }
@@ -133,72 +132,6 @@ func (f Format) holds(s schema.Schema) (err error) {
 		}
 	})
 	return err
-}
-
-// textWriter writes rows as text, packed where pack is not nil.
-type textWriter struct {
-	sink   *countingWriter
-	pack   io.WriteCloser
-	format Format
-	rows   int64
-	buffer []byte
-}
-
-func newTextWriter(w io.Writer, s schema.Schema, format Format) (t *textWriter, err error) {
-	t = &textWriter{sink: &countingWriter{w: w}, format: format.base()}
-	if begin := packers[format[len(t.format):]]; begin != nil {
-		if t.pack, err = begin(t.sink); err != nil {
-			return nil, fmt.Errorf("the text cannot be packed: %w", err)
-		}
-	}
-	if t.format == JSONLines {
-		return t, nil
-	}
-	t.buffer = rowtext.Header(nil, s.Arrow(), t.delimiter())
-	return t, t.flush()
-}
-
-// flush writes what is in the buffer.
-func (t *textWriter) flush() (err error) {
-	if t.pack != nil {
-		_, err = t.pack.Write(t.buffer)
-	} else {
-		_, err = t.sink.Write(t.buffer)
-	}
-	return err
-}
-
-func (t *textWriter) delimiter() byte {
-	if t.format == TSV {
-		return '\t'
-	}
-	return ','
-}
-
-func (t *textWriter) Write(_ context.Context, batch arrow.RecordBatch) error {
-	t.buffer = t.buffer[:0]
-	if t.format == JSONLines {
-		t.buffer = rowtext.JSON(t.buffer, batch)
-	} else {
-		t.buffer = rowtext.Delimited(t.buffer, batch, t.delimiter())
-	}
-	t.rows += batch.NumRows()
-	return t.flush()
-}
-
-func (t *textWriter) EndRowGroup() error { return nil }
-
-func (t *textWriter) Pending() int64 { return 0 }
-
-func (t *textWriter) Written() int64 { return t.sink.n }
-
-func (t *textWriter) Close() (*Summary, error) {
-	if t.pack != nil {
-		if err := t.pack.Close(); err != nil {
-			return nil, err
-		}
-	}
-	return &Summary{Rows: t.rows, Bytes: t.sink.n, Columns: map[int]*Metrics{}}, nil
 }
 
 // arrowWriter writes Arrow's IPC file format, or that of streams.

@@ -19,6 +19,9 @@ type groupReader struct {
 	schema *arrow.Schema
 	parts  []*part
 	leaves []int
+	// numbered are the leaf columns whose values may come as places in a dictionary; workers is how many columns are read at a time.
+	numbered map[int]bool
+	workers  int
 }
 
 // newGroupReader prepares to read some of the top-level columns; ok is false for a file that only the library reads.
@@ -58,6 +61,16 @@ func newGroupReader(f *File, columns []int) (r *groupReader, ok bool) {
 	return r, true
 }
 
+// number asks for places in dictionaries.
+func (r *groupReader) number() {
+	r.numbered = map[int]bool{}
+	for _, p := range r.parts {
+		if p.numbered() {
+			r.numbered[p.leaf] = true
+		}
+	}
+}
+
 // span is rows from one to before another, of a row group.
 type span struct{ from, to int64 }
 
@@ -71,6 +84,9 @@ func (r *groupReader) group(ctx context.Context, g int, spans []span, emit func(
 			return r.damage(g, leaf, err)
 		}
 		defer readers[i].pages.Close()
+	}
+	for i, leaf := range r.leaves {
+		readers[i].numbered = r.numbered[leaf]
 	}
 	step := rowsAtATime(len(r.leaves))
 	at := int64(0)
@@ -100,15 +116,11 @@ func (r *groupReader) group(ctx context.Context, g int, spans []span, emit func(
 
 // batch reads some rows.
 func (r *groupReader) batch(g int, readers []*leafReader, n int) (arrow.RecordBatch, error) {
-	of := make(map[int]*entries, len(readers))
-	for i, leaf := range r.leaves {
-		e := readers[i].room(n)
-		if err := readers[i].read(n, e); err != nil {
-			return nil, r.damage(g, leaf, err)
-		}
-		of[leaf] = e
+	of, err := r.read(g, readers, n)
+	if err != nil {
+		return nil, err
 	}
-	columns := make([]arrow.Array, len(r.parts))
+	columns, fields := make([]arrow.Array, len(r.parts)), r.schema.Fields()
 	for i, p := range r.parts {
 		data, err := p.build(of)
 		if err == nil && data.Len() != n {
@@ -118,11 +130,49 @@ func (r *groupReader) batch(g int, readers []*leafReader, n int) (arrow.RecordBa
 			return nil, r.damage(g, p.first(), err)
 		}
 		columns[i] = array.MakeFromData(data)
+		fields[i].Type = data.DataType()
 	}
 	for i, leaf := range r.leaves {
 		readers[i].release(of[leaf])
 	}
-	return array.NewRecordBatch(r.schema, columns, int64(n)), nil
+	return array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, int64(n)), nil
+}
+
+// read reads the entries of some rows, of several leaf columns at a time.
+func (r *groupReader) read(g int, readers []*leafReader, n int) (map[int]*entries, error) {
+	list := make([]*entries, len(readers))
+	err := sideBySide(len(readers), r.workers, func(i int) error {
+		list[i] = readers[i].room(n)
+		if err := readers[i].read(n, list[i]); err != nil {
+			return r.damage(g, r.leaves[i], err)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	of := make(map[int]*entries, len(list))
+	for i, leaf := range r.leaves {
+		e := list[i]
+		if e.coded {
+			var err error
+			if e.dictionary, err = readers[i].dictionaryOf(r.typeOf(leaf)); err != nil {
+				return nil, r.damage(g, leaf, err)
+			}
+		}
+		of[leaf] = e
+	}
+	return of, nil
+}
+
+// typeOf is the type of a leaf column that is a column itself.
+func (r *groupReader) typeOf(leaf int) arrow.DataType {
+	for _, p := range r.parts {
+		if p.leaf == leaf {
+			return p.kind
+		}
+	}
+	return nil
 }
 
 // damage tells where a file is damaged.

@@ -7,6 +7,9 @@ import (
 	"math"
 	"math/bits"
 
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet"
 	"github.com/apache/arrow-go/v18/parquet/file"
 	pqschema "github.com/apache/arrow-go/v18/parquet/schema"
@@ -40,6 +43,8 @@ type entries struct {
 	dense
 	n        int
 	def, rep []uint16
+	// dictionary is what codes are places in, where coded is set.
+	dictionary *array.Data
 }
 
 // leafReader reads a leaf column of a row group, page after page. Page headers and compression are the library's.
@@ -54,6 +59,8 @@ type leafReader struct {
 	value          int // values of the page that were taken
 	bytes          int // of a value of fixed length
 	spare          *entries
+	numbered       bool        // places in the dictionary are kept as far as all values of a batch are such
+	list           *array.Data // the dictionary as an array
 }
 
 func newLeafReader(group *file.RowGroupReader, column int, leaf *pqschema.Column) (*leafReader, error) {
@@ -318,6 +325,16 @@ func (r *leafReader) take(n int, out *entries) error {
 // move copies values of the page to others, out of the dictionary where they are places in it.
 func (r *leafReader) move(from, to int, out *dense) (err error) {
 	p, d := &r.page.dense, &r.dictionary
+	if r.numbered && p.coded && (out.coded || out.none()) {
+		out.coded = true
+		out.codes, err = places(out.codes, p.codes[from:to], r.dictionaryLen())
+		return err
+	}
+	if out.coded {
+		if err := r.spell(out); err != nil {
+			return err
+		}
+	}
 	switch r.leaf.PhysicalType() {
 	case parquet.Types.Int32:
 		out.ints, err = moved(out.ints, p.ints, d.ints, p, from, to)
@@ -333,6 +350,51 @@ func (r *leafReader) move(from, to int, out *dense) (err error) {
 		return movedTexts(&out.texts, p, d, from, to)
 	}
 	return err
+}
+
+// none reports whether there are no values.
+func (d *dense) none() bool {
+	return len(d.ints)+len(d.longs)+len(d.floats)+len(d.doubles)+len(d.flags)+len(d.codes)+d.texts.Len() == 0
+}
+
+// places appends places in a dictionary of so many values.
+func places(out, codes []uint32, values int) ([]uint32, error) {
+	for _, code := range codes {
+		if int(code) >= values {
+			return out, fmt.Errorf("%w: place %d in a dictionary of %d", decode.ErrDamaged, code, values)
+		}
+	}
+	return append(out, codes...), nil
+}
+
+func (r *leafReader) dictionaryLen() int {
+	d := &r.dictionary
+	return max(len(d.ints), len(d.longs), len(d.floats), len(d.doubles), d.texts.Len())
+}
+
+// spell puts the values that places stand for where these are: others follow that are not in the dictionary.
+func (r *leafReader) spell(out *dense) error {
+	kept, page := out.codes, r.page.dense
+	out.coded, out.codes = false, nil
+	r.page.dense = dense{codes: kept, coded: true}
+	numbered := r.numbered
+	r.numbered = false
+	err := r.move(0, len(kept), out)
+	r.page.dense, r.numbered = page, numbered
+	return err
+}
+
+// dictionaryOf returns the dictionary as an array of a type.
+func (r *leafReader) dictionaryOf(t arrow.DataType) (*array.Data, error) {
+	if r.list == nil {
+		n := r.dictionaryLen()
+		buffers, err := (&entries{dense: r.dictionary, n: n}).buffers(t, nil, n)
+		if err != nil {
+			return nil, err
+		}
+		r.list = array.NewData(t, n, append([]*memory.Buffer{nil}, buffers...), nil, 0, 0)
+	}
+	return r.list, nil
 }
 
 func moved[T any](out, values, dictionary []T, p *dense, from, to int) ([]T, error) {

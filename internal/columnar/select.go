@@ -30,6 +30,9 @@ type Selection struct {
 	Positions []int64
 	// From and To are the row groups from the one to before the other; To is 0 for all from From on. Files without row groups have one.
 	From, To int
+	// Numbered asks for columns as dictionaries where the file has them so; Workers is how many columns are read at a time.
+	Numbered bool
+	Workers  int
 	// Skipped counts what was passed over unread, where it is not nil.
 	Skipped *Skipped
 }
@@ -63,6 +66,10 @@ func (f *File) Select(ctx context.Context, s Selection, emit func(b arrow.Record
 	}
 	if f.reader != nil {
 		if groups, ok := newGroupReader(f, columns); ok {
+			groups.workers = s.Workers
+			if s.Numbered {
+				groups.number()
+			}
 			return f.selectGroups(ctx, groups, s, g.emitAt(emit))
 		}
 	}

@@ -5,8 +5,9 @@ import (
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/parquet"
-	"github.com/apache/arrow-go/v18/parquet/metadata"
 	"github.com/apache/arrow-go/v18/parquet/schema"
+
+	"trevak/internal/columnar/footer"
 )
 
 // Summary describes a finished file.
@@ -35,74 +36,59 @@ type Metrics struct {
 // boundRunes is how many characters of a text are kept in its bounds.
 const boundRunes = 16
 
-// summarize reads the metrics out of a file's footer. nans holds the NaN counts by leaf column.
-func summarize(footer *metadata.FileMetaData, size int64, nans []int64) (*Summary, error) {
-	s := &Summary{Rows: footer.GetNumRows(), Bytes: size, Columns: map[int]*Metrics{}}
-	for g := range footer.NumRowGroups() {
-		group := footer.RowGroup(g)
-		for c := range group.NumColumns() {
-			chunk, err := group.ColumnChunk(c)
-			if err != nil {
-				return nil, err
-			}
-			if c == 0 {
-				start := chunk.DataPageOffset()
-				if chunk.HasDictionaryPage() {
-					start = chunk.DictionaryPageOffset()
-				}
-				s.RowGroups = append(s.RowGroups, start)
-			}
-			column := footer.Schema.Column(c)
-			id := int(column.SchemaNode().FieldID())
-			m := s.Columns[id]
-			if m == nil {
-				kind := column.PhysicalType()
-				m = &Metrics{Floating: kind == parquet.Types.Double || kind == parquet.Types.Float, NaNs: nans[c]}
-				s.Columns[id] = m
-			}
-			if err := m.add(chunk, column); err != nil {
-				return nil, err
-			}
-		}
+// summary describes the file that was written.
+func (w *Writer) summary() *Summary {
+	s := &Summary{Rows: w.footer.Rows(), Bytes: w.sink.n, Columns: make(map[int]*Metrics, len(w.chunks))}
+	for i := range w.footer.Groups {
+		s.RowGroups = append(s.RowGroups, w.footer.Groups[i].Chunks[0].Start())
 	}
-	for c := range footer.Schema.NumColumns() {
-		column := footer.Schema.Column(c)
-		m := s.Columns[int(column.SchemaNode().FieldID())]
-		switch {
-		case m == nil || m.Lower == nil:
-		case isDecimal(column):
-			m.Lower, m.Upper = singleDecimal(column.PhysicalType(), m.Lower), singleDecimal(column.PhysicalType(), m.Upper)
-		case column.PhysicalType() == parquet.Types.ByteArray && isText(column):
-			m.shorten()
-		case column.PhysicalType() == parquet.Types.ByteArray:
-			// Bytes can be cut, but not raised, as texts are.
-			m.Lower, m.Upper = nil, nil
-		}
+	if len(w.footer.Groups) == 0 {
+		return s
 	}
-	return s, nil
+	list := make([]Metrics, len(w.chunks))
+	for i, c := range w.chunks {
+		kind := c.column.PhysicalType()
+		m := &list[i]
+		m.Floating, m.NaNs = kind == parquet.Types.Double || kind == parquet.Types.Float, c.values.notNumbers()
+		for g := range w.footer.Groups {
+			m.add(&w.footer.Groups[g].Chunks[i], c.column)
+		}
+		m.single(c.column)
+		s.Columns[int(c.column.SchemaNode().FieldID())] = m
+	}
+	return s
 }
 
 // add takes in one column chunk.
-func (m *Metrics) add(chunk *metadata.ColumnChunkMetaData, column *schema.Column) error {
-	m.Bytes += chunk.TotalCompressedSize()
-	m.RawBytes += chunk.TotalUncompressedSize()
-	m.Values += chunk.NumValues()
-	stats, err := chunk.Statistics()
-	if err != nil || stats == nil {
-		return err
+func (m *Metrics) add(chunk *footer.Chunk, column *schema.Column) {
+	m.Bytes += chunk.Packed
+	m.RawBytes += chunk.Raw
+	m.Values += chunk.Values
+	m.Nulls += chunk.Statistics.Nulls
+	lower, upper := chunk.Statistics.Min, chunk.Statistics.Max
+	if column.MaxRepetitionLevel() > 0 || lower == nil || upper == nil {
+		return
 	}
-	m.Nulls += stats.NullCount()
-	if column.MaxRepetitionLevel() > 0 || !stats.HasMinMax() {
-		return nil
-	}
-	lower, upper := stats.EncodeMin(), stats.EncodeMax()
 	if m.Lower == nil || less(column, lower, m.Lower) {
 		m.Lower = bytes.Clone(lower)
 	}
 	if m.Upper == nil || less(column, m.Upper, upper) {
 		m.Upper = bytes.Clone(upper)
 	}
-	return nil
+}
+
+// single gives the bounds the form that tables have them in.
+func (m *Metrics) single(column *schema.Column) {
+	switch {
+	case m.Lower == nil:
+	case isDecimal(column):
+		m.Lower, m.Upper = singleDecimal(column.PhysicalType(), m.Lower), singleDecimal(column.PhysicalType(), m.Upper)
+	case column.PhysicalType() == parquet.Types.ByteArray && isText(column):
+		m.shorten()
+	case column.PhysicalType() == parquet.Types.ByteArray:
+		// Bytes can be cut, but not raised, as texts are.
+		m.Lower, m.Upper = nil, nil
+	}
 }
 
 // shorten cuts the bounds of a text to their first characters; the upper one is raised so that it stays a bound, or left out

@@ -86,13 +86,19 @@ func (t *texts) judge() {
 	if t.forced || judge(t.dict.Len(), len(t.dict.Bytes)+4*t.dict.Len(), t.count, t.most) {
 		return
 	}
-	t.gone, t.never = true, !t.used
+	t.never = !t.used
+	if t.giveUp(); t.never {
+		t.dict, t.seen = encode.Text{}, nil
+	}
+}
+
+// giveUp keeps the texts of the open page themselves.
+func (t *texts) giveUp() {
+	t.gone = true
 	for _, id := range t.ids {
 		t.plain = t.append(t.plain, t.dict.Value(id))
 	}
-	if t.ids = t.ids[:0]; t.never {
-		t.dict, t.seen = encode.Text{}, nil
-	}
+	t.ids = t.ids[:0]
 }
 
 // limitDictionary says how large the dictionary may become, in bytes.
@@ -155,7 +161,7 @@ const longestBound = 256
 
 // bounds returns the extremes of the open page, or what is below and above them and short; nothing where nothing short is above.
 func (t *texts) bounds() extremes {
-	low, high := bytes.Clone(t.low[:prefixEnd(t.low, longestBound)]), bytes.Clone(t.high)
+	low, high := append([]byte{}, t.low[:prefixEnd(t.low, longestBound)]...), append([]byte{}, t.high...)
 	if len(high) > longestBound && t.width == 0 {
 		if high = above(high[:longestBound]); high == nil {
 			return extremes{}
@@ -202,6 +208,9 @@ func (t *texts) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	}
 	t.some = false
 	t.pages++
+	if !t.gone && !t.used && !t.forced && fewRepeat(t.dict.Len(), t.count) {
+		t.giveUp()
+	}
 	if !t.gone && len(t.ids) > 0 {
 		t.used = true
 		body := appendIDs(dst[:0], t.ids, t.dict.Len())
@@ -221,7 +230,8 @@ func (t *texts) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 	prefixes := func() []byte { dst = encode.Prefixes(dst[:0], t.plain); return dst }
 	encoding := parquet.Encodings.Plain
 	if t.width == 0 && len(t.plain) > 0 {
-		encoding = t.of([]parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray, parquet.Encodings.DeltaByteArray},
+		encoding = t.of(t.count < fewValues, []parquet.Encoding{encoding, parquet.Encodings.DeltaLengthByteArray,
+			parquet.Encodings.DeltaByteArray},
 			[]func() []byte{plain, lengths, prefixes})
 	}
 	switch encoding {
@@ -256,6 +266,14 @@ func (t *texts) notNumbers() int64 { return 0 }
 func (t *texts) reset() {
 	t.dict.Reset()
 	t.ids, t.plain, t.seen = t.ids[:0], t.plain[:0], t.seen[:0]
-	t.gone, t.used, t.count, t.some, t.pages, t.settled = t.never, false, 0, false, 1, false
-	t.known = translations{}
+	t.gone, t.used, t.count, t.some, t.settled = t.never, false, 0, false, false
+	t.pages++
+	t.known.forget(t.pages)
+}
+
+func (t *texts) renew() {
+	if !t.forced {
+		t.never = false
+	}
+	t.reset()
 }

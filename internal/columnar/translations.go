@@ -10,8 +10,15 @@ import (
 // looked up when its number first occurs; batches whose dictionaries are the same but for what was added at the end share that.
 type translations struct {
 	tables []translation
-	fresh  []uint32 // memory for look
+	// since is the first page of the row group: what is known from pages before it was of another dictionary.
+	since uint32
+	fresh []uint32 // memory for look
+	pages []uint32 // of fresh, the last before
 }
+
+// forget has the dictionary of the row group begin anew with a page. The tables are kept, as the next row group is likely to come with the
+// same dictionaries.
+func (t *translations) forget(page uint32) { t.since = page }
 
 type translation struct {
 	of      *byte // where the dictionary lies in memory
@@ -58,30 +65,37 @@ func (t *translations) look(in *translation, codes, ids []uint32, page uint32) (
 	if in.page != page {
 		in.page, in.seen = page, 0
 	}
-	t.fresh = slices.Grow(t.fresh[:0], min(len(codes), len(in.entries)+lookTogether))
+	room := min(len(codes), len(in.entries)+lookTogether)
+	t.fresh, t.pages = slices.Grow(t.fresh[:0], room), slices.Grow(t.pages[:0], room)
 	for len(codes) > 0 && in.seen < len(in.entries) {
 		n := min(len(codes), lookTogether)
 		known := len(t.fresh)
-		more := lookCodes(in.entries, codes[:n], ids[:n], t.fresh[known:known+n], page)
-		t.fresh = t.fresh[:known+more]
+		more := lookCodes(in.entries, codes[:n], ids[:n], t.fresh[known:known+n], t.pages[known:known+n], page)
+		t.fresh, t.pages = t.fresh[:known+more], t.pages[:known+more]
 		in.seen += more
 		codes, ids = codes[n:], ids[n:]
 	}
 	lookAgain(in.entries, codes, ids)
+	for i, last := range t.pages {
+		if last < t.since {
+			in.entries[t.fresh[i]].id = 0
+		}
+	}
 	return t.fresh
 }
 
 // lookCodes sets ids, of which there are as many as codes, and the first of fresh to those of the codes that did not occur in the
-// page; it returns how many these are. Values that are rare turn up in no order that could be foreseen, so there is no branch for
+// page, those of pages to the last in which they did; it returns how many these are. Values that are rare turn up in no
+// order that could be foreseen, so there is no branch for
 // them. Within another function it would be short of registers.
 //
 //go:noinline
-func lookCodes(entries []translated, codes, ids, fresh []uint32, page uint32) (n int) {
+func lookCodes(entries []translated, codes, ids, fresh, pages []uint32, page uint32) (n int) {
 	ids = ids[:len(codes)]
 	for i, code := range codes {
 		e := &entries[code]
 		ids[i] = e.id - 1
-		fresh[n] = code
+		fresh[n], pages[n] = code, e.page
 		if e.page != page {
 			n++
 		}

@@ -24,8 +24,9 @@ type values interface {
 	dictionary() (body []byte, n int)
 	// notNumbers returns how many values so far were not a number, for floating-point columns.
 	notNumbers() int64
-	// reset begins a row group.
+	// reset begins a row group, renew a file: nothing that was learned of the values before counts any more.
 	reset()
+	renew()
 }
 
 // extremes are the smallest and the largest value of a page or a row group, in plain encoding; nil where there is none.
@@ -69,10 +70,17 @@ const trialGain = 0.95
 // trialValues is on how many of a page's values encodings are tried.
 const trialValues = 4 << 10
 
-// of returns the encoding to use. forms encode the values of the page in the encodings that are tried, the plain one first.
-func (c *choice) of(encodings []parquet.Encoding, forms []func() []byte) parquet.Encoding {
+// fewValues is how many values of a page do not make up for a trial.
+const fewValues = 2 << 10
+
+// of returns the encoding to use, for few values the plain one. forms encode the values of the page in the encodings that
+// are tried, the plain one first.
+func (c *choice) of(few bool, encodings []parquet.Encoding, forms []func() []byte) parquet.Encoding {
 	if c.settled || c.forced {
 		return c.best
+	}
+	if few {
+		return encodings[0]
 	}
 	c.settled, c.best = true, encodings[0]
 	plain := c.codec.size(forms[0]())
@@ -110,6 +118,10 @@ func judge(n, size, count, most int) bool {
 	share := float64(n) / float64(max(1, count))
 	return size <= most && (count < firstLook || share <= firstShare) && (count < secondLook || share <= secondShare)
 }
+
+// fewRepeat reports whether the values of a first page are so few, and nearly all different, that it is better without a
+// dictionary.
+func fewRepeat(n, count int) bool { return count < firstLook && float64(n) > firstShare*float64(count) }
 
 // scattered reports whether count values, n of them different, are likely to be of so many that no dictionary will pay. It
 // holds for measured values, which come in no order; keys may all come once before any comes again.
@@ -186,11 +198,19 @@ func (f *fixed[T]) judge() {
 		!(f.floating && scattered(len(f.dict.Values), f.count)) {
 		return
 	}
-	f.gone, f.never = true, !f.used
+	f.never = !f.used
+	f.giveUp()
+	f.ids, f.dict = nil, encode.Fixed[T]{Values: f.dict.Values}
+}
+
+// giveUp keeps the values of the open page themselves.
+func (f *fixed[T]) giveUp() {
+	f.gone = true
+	f.plain = room(f.plain[:0], len(f.ids))
 	for _, id := range f.ids {
 		f.plain = append(f.plain, f.dict.Values[id])
 	}
-	f.ids, f.dict, f.known = nil, encode.Fixed[T]{Values: f.dict.Values}, translations{}
+	f.ids = f.ids[:0]
 }
 
 // limitDictionary says how large the dictionary may become, in bytes.
@@ -271,6 +291,9 @@ func (f *fixed[T]) page(dst []byte) ([]byte, parquet.Encoding, extremes) {
 	r := f.extremes()
 	f.ranged = false
 	f.pages++
+	if !f.gone && !f.used && !f.choice.forced && fewRepeat(len(f.dict.Values), f.count) {
+		f.giveUp()
+	}
 	if !f.gone && len(f.ids) > 0 {
 		f.used = true
 		body := appendIDs(dst[:0], f.ids, len(f.dict.Values))
@@ -299,7 +322,8 @@ func (f *fixed[T]) encodePlain(dst []byte) ([]byte, parquet.Encoding) {
 		}
 	default:
 		list = f.plain[:min(len(f.plain), trialValues)]
-		best := f.choice.of([]parquet.Encoding{parquet.Encodings.Plain, parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split})
+		best := f.choice.of(len(list) < fewValues, []parquet.Encoding{parquet.Encodings.Plain,
+			parquet.Encodings.ByteStreamSplit}, []func() []byte{plain, split})
 		if list = f.plain; best == parquet.Encodings.ByteStreamSplit {
 			return split(), parquet.Encodings.ByteStreamSplit
 		}
@@ -348,7 +372,17 @@ func (f *fixed[T]) reset() {
 	f.dict.Reset()
 	f.ids, f.plain = f.ids[:0], f.plain[:0]
 	f.gone, f.used, f.count, f.ranged, f.choice.settled = f.never, false, 0, false, false
-	f.known, f.odd = translations{}, false
+	f.pages++
+	f.known.forget(f.pages)
+	f.odd = false
+}
+
+func (f *fixed[T]) renew() {
+	if !f.choice.forced {
+		f.never = false
+	}
+	f.reset()
+	f.nans = 0
 }
 
 // booleans are packed one bit each.
@@ -395,3 +429,5 @@ func (b *booleans) dictionary() ([]byte, int) { return nil, 0 }
 func (b *booleans) notNumbers() int64 { return 0 }
 
 func (b *booleans) reset() { b.list.Reset() }
+
+func (b *booleans) renew() { b.list.Reset() }

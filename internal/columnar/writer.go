@@ -5,17 +5,12 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/extensions"
 	"github.com/apache/arrow-go/v18/parquet"
-	"github.com/apache/arrow-go/v18/parquet/metadata"
-	"github.com/apache/arrow-go/v18/parquet/pqarrow"
-	pqschema "github.com/apache/arrow-go/v18/parquet/schema"
 	"golang.org/x/sync/errgroup"
 
+	"trevak/internal/columnar/footer"
 	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
@@ -50,18 +45,19 @@ var DefaultOptions = Options{Codec: DefaultCodec, RowGroupRows: 1 << 20, RowGrou
 // createdBy is the name of the writing program in the footer.
 const createdBy = "trevak"
 
-// Writer writes one Parquet file: pages are encoded here, the footer and the headers of pages are the library's. It keeps no
-// more than a row group in memory. It is not safe for concurrent use.
+// Writer writes one Parquet file: pages are encoded here. It keeps no more than a row group in memory. It is not safe for
+// concurrent use.
 type Writer struct {
+	*plan
 	sink    *countingWriter
-	schema  *arrow.Schema
 	options Options
-	tree    *pqschema.Schema
-	footer  *metadata.FileMetaDataBuilder
-	index   *metadata.PageIndexBuilder
+	footer  footer.File
+	// pages are those of each column chunk, by row group and leaf column, for the page index; nil where the file gets none.
+	pages   [][][]footer.Page
+	indexed bool
 	chunks  []*chunk
 	rows    int64 // in the open row group
-	groups  int16
+	header  []byte
 	geo     *geo // nil without geometries
 	err     error
 }
@@ -78,125 +74,64 @@ func (c *countingWriter) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// Tell returns the offset of the next byte.
-func (c *countingWriter) Tell() int64 { return c.n }
+// put writes a header and what it stands before.
+func (c *countingWriter) put(header, data []byte) error {
+	if _, err := c.Write(header); err != nil {
+		return err
+	}
+	_, err := c.Write(data)
+	return err
+}
 
 // NewWriter begins a file of a schema whose fields have ids. The caller closes w after Close.
 func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
-	props := parquet.NewWriterProperties(parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true),
-		parquet.WithCreatedBy(createdBy))
-	out := &Writer{sink: &countingWriter{w: w}, schema: s.Arrow(), options: o}
-	tree, err := pqarrow.ToParquet(arrow.NewSchema(annotated(out.schema.Fields(), s.Fields), nil), props, pqarrow.DefaultWriterProps())
+	p, err := newPlan(s, o)
 	if err != nil {
-		return nil, fmt.Errorf("the schema has no Parquet form: %w", err)
+		return nil, err
 	}
-	paths := leafPaths(s)
-	chosen := make([]Codec, len(paths))
-	compressed := []parquet.WriterProperty{parquet.WithVersion(parquet.V2_LATEST), parquet.WithStoreDecimalAsInteger(true),
-		parquet.WithCreatedBy(createdBy)}
-	for i, path := range paths {
-		chosen[i] = o.codecOf(path)
-		compressed = append(compressed, parquet.WithCompressionFor(tree.Column(i).Path(), chosen[i].parquet()))
-	}
-	props = parquet.NewWriterProperties(compressed...)
-	out.tree = tree
-	out.footer = metadata.NewFileMetadataBuilder(tree, props, nil)
+	out := &Writer{plan: p, options: o}
+	leaves := leafTypes(p.schema.Fields())
 	// Readers that look for the pages of a column among those of very many others take longer than the pages do.
-	if tree.NumColumns() <= wideLeaves {
-		out.index = &metadata.PageIndexBuilder{Schema: tree}
-	}
-	leaves := leafTypes(out.schema.Fields())
-	for _, leaf := range leaves {
-		i := len(out.chunks)
-		v := newValues(leaf, chosen[i])
+	out.indexed = len(leaves) <= wideLeaves
+	for i, leaf := range leaves {
+		v := newValues(leaf, p.codecs[i])
+		if v == nil {
+			return nil, fmt.Errorf("%s is not written yet", leaf)
+		}
 		if d, ok := v.(interface{ limitDictionary(int) }); ok {
 			d.limitDictionary(dictionaryRoom(len(leaves)))
 		}
 		if f, ok := v.(interface{ forceEncoding(parquet.Encoding) }); ok && o.force != "" {
 			f.forceEncoding(forced[o.force])
 		}
-		if v == nil {
-			return nil, fmt.Errorf("%s is not written yet", leaf)
-		}
-		c := &chunk{column: tree.Column(i), values: v, codec: chosen[i], second: o.SecondPages,
-			flat: len(tree.Column(i).ColumnPath()) == 1}
-		if slices.Contains(o.Bloom, paths[i]) {
+		c := &chunk{column: p.tree.Column(i), values: v, codec: p.codecs[i], second: o.SecondPages,
+			flat: len(p.columns[i].Path) == 1}
+		if p.bloomed[i] {
 			c.bloom = newBloom()
 		}
 		out.chunks = append(out.chunks, c)
 	}
-	if o.Geometry != "" {
-		out.geo = newGeo(out.schema, o.Geometry, o.GeometryBox)
-	}
-	_, err = io.WriteString(out.sink, magic.Parquet)
-	return out, err
+	return out, out.begin(w)
 }
 
-// codecOf returns the codec of a leaf column: its own, that of the nearest column it is a part of, or that of all.
-func (o Options) codecOf(path string) Codec {
-	for at := path; at != ""; {
-		if c, ok := o.Codecs[at]; ok {
-			return c
-		}
-		last := strings.LastIndexByte(at, '.')
-		if last < 0 {
-			break
-		}
-		at = at[:last]
+// Reopen begins another file of the same schema and options after Close, as a new Writer would, in the memory of this one.
+func (w *Writer) Reopen(sink io.Writer) error {
+	for _, c := range w.chunks {
+		c.renew()
 	}
-	return o.Codec
+	return w.begin(sink)
 }
 
-// leafPaths lists the legal paths of the leaf columns in the order of a Parquet schema.
-func leafPaths(s schema.Schema) []string {
-	var out []string
-	s.Walk(func(path string, f *schema.Field) {
-		if !f.Type.Nested() {
-			out = append(out, path)
-		}
-	})
-	return out
-}
-
-// annotated gives uuid columns the type by which the library annotates them in a Parquet schema.
-func annotated(fields []arrow.Field, of []schema.Field) []arrow.Field {
-	out := slices.Clone(fields)
-	for i := range out {
-		out[i].Type = annotatedType(out[i].Type, of[i].Type)
+// begin writes how a file begins.
+func (w *Writer) begin(sink io.Writer) error {
+	w.sink = &countingWriter{w: sink}
+	w.footer = footer.File{Columns: w.columns, Schema: w.elements, Elements: w.count, CreatedBy: createdBy}
+	w.pages, w.rows, w.err, w.geo = nil, 0, nil, nil
+	if w.options.Geometry != "" {
+		w.geo = newGeo(w.schema, w.options.Geometry, w.options.GeometryBox)
 	}
-	return out
-}
-
-func annotatedType(dt arrow.DataType, of schema.Type) arrow.DataType {
-	switch of.Kind {
-	case schema.UUID:
-		return extensions.NewUUIDType()
-	case schema.Struct:
-		return arrow.StructOf(annotated(dt.(*arrow.StructType).Fields(), of.Fields)...)
-	case schema.List:
-		return arrow.ListOfField(annotated([]arrow.Field{dt.(*arrow.ListType).ElemField()}, []schema.Field{*of.Element})[0])
-	case schema.Map:
-		t := dt.(*arrow.MapType)
-		parts := annotated([]arrow.Field{t.KeyField(), t.ItemField()}, []schema.Field{*of.Key, *of.Element})
-		return arrow.MapOfFields(parts[0], parts[1])
-	}
-	return dt
-}
-
-// leafTypes lists the types of the leaf columns in the order of a Parquet schema.
-func leafTypes(fields []arrow.Field) []arrow.DataType {
-	var out []arrow.DataType
-	for _, f := range fields {
-		switch t := f.Type.(type) {
-		case *arrow.MapType:
-			out = append(out, leafTypes([]arrow.Field{t.KeyField(), t.ItemField()})...)
-		case arrow.NestedType:
-			out = append(out, leafTypes(t.Fields())...)
-		default:
-			out = append(out, t)
-		}
-	}
-	return out
+	_, err := io.WriteString(w.sink, magic.Parquet)
+	return err
 }
 
 // Write appends the rows of a batch, whose columns must be those of the schema. After an error nothing more can be written.
@@ -252,41 +187,20 @@ func (w *Writer) EndRowGroup() error {
 	if err := w.endPages(); err != nil {
 		return err
 	}
-	if w.index != nil {
-		if err := w.index.AppendRowGroup(); err != nil {
-			return err
-		}
-	}
-	group := w.footer.AppendRowGroup()
+	group := footer.RowGroup{Rows: w.rows, Chunks: make([]footer.Chunk, len(w.chunks))}
+	pages := make([][]footer.Page, len(w.chunks))
 	for i, c := range w.chunks {
-		index, offsets, err := w.indexOf(i)
-		if err != nil {
-			return err
-		}
-		if err := c.write(w.sink, group.NextColumnChunk(), w.groups, int16(i), index, offsets); err != nil {
+		var err error
+		if group.Chunks[i], pages[i], err = c.write(w.sink, w.indexed, &w.header); err != nil {
 			return err
 		}
 	}
-	group.SetNumRows(int(w.rows))
-	if err := group.Finish(0, w.groups); err != nil {
-		return err
+	w.footer.Groups = append(w.footer.Groups, group)
+	if w.indexed {
+		w.pages = append(w.pages, pages)
 	}
 	w.rows = 0
-	w.groups++
 	return nil
-}
-
-// indexOf returns what gathers the page index of a column, nil where the file gets none.
-func (w *Writer) indexOf(column int) (metadata.ColumnIndexBuilder, *metadata.OffsetIndexBuilder, error) {
-	if w.index == nil {
-		return nil, nil, nil
-	}
-	index, err := w.index.GetColumnIndexBuilder(column)
-	if err != nil {
-		return nil, nil, err
-	}
-	offsets, err := w.index.GetOffsetIndexBuilder(column)
-	return index, offsets, err
 }
 
 // endPages encodes the open pages, side by side.
@@ -311,17 +225,29 @@ func (w *Writer) Pending() int64 {
 // Written returns how large the file is so far, what is pending included.
 func (w *Writer) Written() int64 { return w.sink.n + w.Pending() }
 
-// writeIndex writes the page index, where there is one.
+// writeIndex writes the page index, where there is one: all column indexes, and then all offset indexes.
 func (w *Writer) writeIndex() error {
-	if w.index == nil {
-		return nil
+	b := w.header[:0]
+	for g, group := range w.pages {
+		for i, pages := range group {
+			k, at := &w.footer.Groups[g].Chunks[i], len(b)
+			if !footer.Indexed(pages) {
+				continue
+			}
+			b = footer.ColumnIndex(b, pages, w.chunks[i].order(pages))
+			k.IndexOffset, k.IndexBytes = w.sink.n+int64(at), int32(len(b)-at)
+		}
 	}
-	w.index.Finish()
-	var location metadata.PageIndexLocation
-	if err := w.index.WriteTo(w.sink, &location); err != nil {
-		return fmt.Errorf("writing the page index: %w", err)
+	for g, group := range w.pages {
+		for i, pages := range group {
+			k, at := &w.footer.Groups[g].Chunks[i], len(b)
+			b = footer.OffsetIndex(b, pages)
+			k.OffsetIndexOffset, k.OffsetIndexBytes = w.sink.n+int64(at), int32(len(b)-at)
+		}
 	}
-	return w.footer.SetPageIndexLocation(location)
+	w.header = b
+	_, err := w.sink.Write(b)
+	return err
 }
 
 // Close ends the file and describes it.
@@ -333,31 +259,20 @@ func (w *Writer) Close() (*Summary, error) {
 		return nil, err
 	}
 	if err := w.writeIndex(); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("writing the page index: %w", err)
 	}
 	if w.geo != nil {
 		text, err := w.geo.metadata()
 		if err != nil {
 			return nil, err
 		}
-		if err := w.footer.AppendKeyValueMetadata("geo", text); err != nil {
-			return nil, err
-		}
+		w.footer.Notes = append(w.footer.Notes, [2]string{"geo", text})
 	}
-	footer, err := w.footer.Finish()
-	if err != nil {
+	b := w.footer.Append(w.header[:0])
+	b = append(binary.LittleEndian.AppendUint32(b, uint32(len(b))), magic.Parquet...)
+	w.header = b
+	if _, err := w.sink.Write(b); err != nil {
 		return nil, err
 	}
-	size, err := footer.WriteTo(w.sink, nil)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := w.sink.Write(append(binary.LittleEndian.AppendUint32(nil, uint32(size)), magic.Parquet...)); err != nil {
-		return nil, err
-	}
-	nans := make([]int64, len(w.chunks))
-	for i, c := range w.chunks {
-		nans[i] = c.values.notNumbers()
-	}
-	return summarize(footer, w.sink.n, nans)
+	return w.summary(), nil
 }

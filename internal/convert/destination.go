@@ -168,18 +168,21 @@ func (d *destination) layout(o layout.Options) layout.Options {
 }
 
 // create is the layout.Create of a convert.
-func (d *destination) create(ctx context.Context, folder string) (storage.Writer, string, error) {
+func (d *destination) create(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error) {
 	d.files++
-	name, uri := "", d.uri
+	name := ""
+	uri = d.uri
 	if !d.single {
 		name = path.Join(folder, fmt.Sprintf("%05d%s", d.files, d.format))
 		uri = storage.Join(d.uri, name)
 	}
-	w, err := d.stage.Create(ctx, name)
-	if err != nil {
-		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
-	}
-	return layout.Buffered(w), uri, nil
+	return func() (storage.Writer, error) {
+		w, err := d.stage.Create(ctx, name)
+		if err != nil {
+			return nil, fault.Wrap(fault.Storage, err, "a data file cannot be made")
+		}
+		return layout.Buffered(w), nil
+	}, uri, nil
 }
 
 // publish puts the files in the place of what is at the destination.

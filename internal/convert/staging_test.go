@@ -35,7 +35,11 @@ func staged(t testing.TB, d *destination, folder, text string) []layout.DataFile
 	if err := d.begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	file, uri, err := d.create(t.Context(), folder)
+	begin, uri, err := d.create(t.Context(), folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file, err := begin()
 	if err != nil {
 		t.Fatal(err)
 	}

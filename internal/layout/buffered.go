@@ -100,10 +100,28 @@ func (b *buffered) drain() {
 
 // Commit writes what was gathered, and commits the file if all of it was written.
 func (b *buffered) Commit() error {
+	if err := b.writeLast(); err != nil {
+		return errors.Join(err, b.file.Abort())
+	}
 	if err := b.finish(); err != nil {
 		return errors.Join(err, b.file.Abort())
 	}
 	return b.file.Commit()
+}
+
+// writeLast writes what was gathered at once where nothing waits to be written before it, as in a small file.
+func (b *buffered) writeLast() error {
+	b.lock.Lock()
+	idle := len(b.pieces) == 0 && !b.writing && b.err == nil
+	b.lock.Unlock()
+	if !idle || b.gather == nil {
+		return nil
+	}
+	_, err := b.file.Write(*b.gather)
+	*b.gather = (*b.gather)[:0]
+	pieceBuffers.Put(b.gather)
+	b.gather = nil
+	return err
 }
 
 // Abort gives the file up.

@@ -23,11 +23,10 @@ func ExampleRouter() {
 		return
 	}
 	ctx, store, n := context.Background(), storage.NewMemory(), 0
-	r := layout.NewRouter(s, spec, layout.DefaultOptions, func(ctx context.Context, folder string) (storage.Writer, string, error) {
+	r := layout.NewRouter(s, spec, layout.DefaultOptions, func(ctx context.Context, folder string) (func() (storage.Writer, error), string, error) {
 		n++
 		uri := storage.Join("mem://harbour", folder, fmt.Sprintf("%d.parquet", n))
-		w, err := store.Create(ctx, uri, storage.Creation{})
-		return w, uri, err
+		return func() (storage.Writer, error) { return store.Create(ctx, uri, storage.Creation{}) }, uri, nil
 	})
 	build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 	build.Field(0).(*array.Int64Builder).AppendValues([]int64{1, 2, 3}, nil)

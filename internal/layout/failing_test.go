@@ -3,8 +3,8 @@ package layout
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
+	"sync"
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -18,24 +18,31 @@ import (
 
 // device is where files of a test lie: it has room for so many bytes, and for so many files.
 type device struct {
+	lock         sync.Mutex
 	room, files  int
 	open, closed int
 }
 
 var errNoFile = errors.New("no more files")
 
-func (d *device) create(_ context.Context, folder string) (storage.Writer, string, error) {
-	if d.files == 0 {
-		return nil, "", errNoFile
-	}
-	d.files--
-	d.open++
-	return &deviceFile{d}, fmt.Sprintf("%s/%d", folder, d.open), nil
+func (d *device) create(_ context.Context, folder string) (func() (storage.Writer, error), string, error) {
+	return func() (storage.Writer, error) {
+		d.lock.Lock()
+		defer d.lock.Unlock()
+		if d.files == 0 {
+			return nil, errNoFile
+		}
+		d.files--
+		d.open++
+		return &deviceFile{d}, nil
+	}, folder, nil
 }
 
 type deviceFile struct{ *device }
 
 func (f *deviceFile) Write(p []byte) (int, error) {
+	f.lock.Lock()
+	defer f.lock.Unlock()
 	if f.room -= len(p); f.room < 0 {
 		return 0, errFull
 	}
@@ -43,6 +50,8 @@ func (f *deviceFile) Write(p []byte) (int, error) {
 }
 
 func (f *deviceFile) Commit() error {
+	f.lock.Lock()
+	defer f.lock.Unlock()
 	f.closed++
 	return nil
 }

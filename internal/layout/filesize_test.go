@@ -43,9 +43,9 @@ func TestFilesEndNearTheirSize(t *testing.T) {
 				t.Fatal(err)
 			}
 			n := 0
-			r := NewRouter(s, spec, options, func(_ context.Context, folder string) (storage.Writer, string, error) {
+			r := NewRouter(s, spec, options, func(_ context.Context, folder string) (func() (storage.Writer, error), string, error) {
 				n++
-				return memoryFile{&bytes.Buffer{}}, fmt.Sprintf("%s/%d", folder, n), nil
+				return func() (storage.Writer, error) { return memoryFile{&bytes.Buffer{}}, nil }, fmt.Sprintf("%s/%d", folder, n), nil
 			})
 			const rows = 200_000
 			for from := 0; from < rows; from += 20_000 {

@@ -207,6 +207,16 @@ func TestFolders(t *testing.T) {
 	}
 }
 
+// filesIn makes numbered files in the folders of a folder.
+func filesIn(root string) Create {
+	n := 0
+	return func(ctx context.Context, folder string) (func() (storage.Writer, error), string, error) {
+		n++
+		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", n))
+		return func() (storage.Writer, error) { return storage.Disk{}.Create(ctx, path, storage.Creation{}) }, path, nil
+	}
+}
+
 // TestRouterKeepsEveryRow routes rows under small limits and reads all files back.
 func TestRouterKeepsEveryRow(t *testing.T) {
 	s := sample()
@@ -217,13 +227,7 @@ func TestRouterKeepsEveryRow(t *testing.T) {
 	options := DefaultOptions
 	options.OpenFiles, options.BudgetBytes, options.FileBytes = 2, 20<<10, 64<<10
 	root := t.TempDir()
-	files := 0
-	r := NewRouter(s, spec, options, func(ctx context.Context, folder string) (storage.Writer, string, error) {
-		files++
-		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", files))
-		w, err := storage.Disk{}.Create(ctx, path, storage.Creation{})
-		return w, path, err
-	})
+	r := NewRouter(s, spec, options, filesIn(root))
 	areas := []string{"Cairn Bay", "The Narrows", "", "Marrow Deep"}
 	var want []string
 	start := time.Date(2031, 5, 1, 0, 0, 0, 0, time.UTC)

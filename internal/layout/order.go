@@ -141,10 +141,13 @@ func reach(s schema.Schema, path string) []int {
 	return out
 }
 
-// leaf follows a path into a batch. Parents may be null where the leaf is not.
+// leaf follows a path into a batch. Parents may be null where the leaf is not. Where values come with a dictionary, values are
+// those of the dictionary.
 type leaf struct {
 	values  arrow.Array
 	parents []arrow.Array
+	coded   *array.Dictionary // nil where values are by row
+	codes   []uint32
 }
 
 func leafOf(batch arrow.RecordBatch, path []int) leaf {
@@ -152,6 +155,9 @@ func leafOf(batch arrow.RecordBatch, path []int) leaf {
 	for _, at := range path[1:] {
 		l.parents = append(l.parents, l.values)
 		l.values = l.values.(*array.Struct).Field(at)
+	}
+	if d, ok := l.values.(*array.Dictionary); ok {
+		l.values, l.coded, l.codes = d.Dictionary(), d, codesOf(d)
 	}
 	return l
 }
@@ -162,7 +168,27 @@ func (l leaf) null(row int) bool {
 			return true
 		}
 	}
+	if l.coded != nil {
+		return l.coded.IsNull(row)
+	}
 	return l.values.IsNull(row)
+}
+
+// at returns where the value of a row is among the values.
+func (l leaf) at(row int) int {
+	if l.coded != nil {
+		return int(l.codes[row])
+	}
+	return row
+}
+
+// bits is OrderedBits of the values by row.
+func (l leaf) bits() func(row int) uint64 {
+	of := OrderedBits(l.values)
+	if l.coded == nil {
+		return of
+	}
+	return func(row int) uint64 { return of(int(l.codes[row])) }
 }
 
 // sorter puts rows of batches of one schema in order.
@@ -203,7 +229,7 @@ func (s sorter) compare(a keys, i int, b keys, j int) int {
 			}
 			return -1
 		}
-		if c := compareValues(a[k].values, i, b[k].values, j); c != 0 {
+		if c := compareValues(a[k].values, a[k].at(i), b[k].values, b[k].at(j)); c != 0 {
 			if f.Descending {
 				return -c
 			}

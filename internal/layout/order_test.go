@@ -6,7 +6,6 @@ import (
 	"math"
 	"math/rand"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -53,13 +52,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 	random := rand.New(rand.NewSource(seed))
 	s := nestedSample()
 	root := t.TempDir()
-	n := 0
-	r := NewRouter(s, spec, o, func(ctx context.Context, folder string) (storage.Writer, string, error) {
-		n++
-		path := filepath.Join(root, folder, fmt.Sprintf("%05d.parquet", n))
-		w, err := storage.Disk{}.Create(ctx, path, storage.Creation{})
-		return w, path, err
-	})
+	r := NewRouter(s, spec, o, filesIn(root))
 	for range 15 {
 		build := array.NewRecordBuilder(memory.DefaultAllocator, s.Arrow())
 		for range random.Intn(400) {
@@ -79,7 +72,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 			build.Field(2).(*array.StringBuilder).Append(fmt.Sprint(random.Intn(1000)))
 		}
 		b := build.NewRecordBatch()
-		written = append(written, texts(b)...)
+		written = append(written, rowTexts(b)...)
 		if err := r.Write(t.Context(), b); err != nil {
 			t.Fatal(err)
 		}
@@ -105,7 +98,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 				}
 				last, lastRow = k, row
 			}
-			list = append(list, texts(b)...)
+			list = append(list, rowTexts(b)...)
 			return nil
 		})
 		opened.Close()
@@ -117,7 +110,7 @@ func routed(t *testing.T, seed int64, spec Spec, o Options) (files []DataFile, r
 	return files, rows, written
 }
 
-func texts(b arrow.RecordBatch) []string {
+func rowTexts(b arrow.RecordBatch) []string {
 	out := make([]string, b.NumRows())
 	for row := range out {
 		for c := range int(b.NumCols()) {

@@ -2,7 +2,6 @@ package layout
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -17,7 +16,7 @@ type Options struct {
 	Columnar columnar.Options
 	// FileBytes is the size at which a file is ended and another begun.
 	FileBytes int64
-	// BudgetBytes bounds what rows may wait in memory for all partitions together, and besides what pages may.
+	// BudgetBytes bounds what rows may wait in memory for all partitions together; besides, a third as much of pages may.
 	BudgetBytes int64
 	// OpenFiles bounds how many files are written at a time.
 	OpenFiles int
@@ -31,11 +30,12 @@ type Options struct {
 	Tap func(ctx context.Context, batch arrow.RecordBatch) error
 }
 
-// DefaultOptions are files of 256 MiB, 48 MiB of waiting rows and as much of pages, and 32 open files.
-var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 << 20, BudgetBytes: 48 << 20, OpenFiles: 32}
+// DefaultOptions are files of 256 MiB, 160 MiB of waiting rows, a third as much of pages, and 32 open files.
+var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 << 20, BudgetBytes: 160 << 20, OpenFiles: 32}
 
-// Create makes a new file in a folder relative to the destination, which is "" without partitions, and returns where it lies.
-type Create func(ctx context.Context, folder string) (w storage.Writer, uri string, err error)
+// Create makes a new file in a folder relative to the destination, which is "" without partitions: it settles where the file lies,
+// and begin, which another goroutine may call, begins it there.
+type Create func(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error)
 
 // DataFile is a finished file.
 type DataFile struct {
@@ -47,8 +47,8 @@ type DataFile struct {
 }
 
 // Router sends the rows of batches to the files of their partitions. Rows wait together, whatever their partition, until they
-// fill the budget; then they are put in the order of their partitions, and the partitions with most of them are encoded. It
-// is not safe for concurrent use.
+// fill the budget; then the partitions with most of them are encoded, or, where there are many, all of them are put on the disk
+// in order. It is not safe for concurrent use.
 type Router struct {
 	schema     schema.Schema
 	spec       Spec
@@ -57,25 +57,15 @@ type Router struct {
 	numbering  numbering
 	partitions []*partition
 	waiting    waiting
-	open       []*partition // least recently written first
-	files      []DataFile
 	sorter     sorter
 	disk       disk
-}
-
-// partition is one combination of partition values and its open file, if it has one.
-type partition struct {
-	values []Value
-	folder string
-	writer columnar.FileWriter
-	sink   storage.Writer
-	uri    string
+	spare      writers
 }
 
 // NewRouter prepares for batches of a schema.
 func NewRouter(s schema.Schema, spec Spec, o Options, create Create) *Router {
 	r := &Router{schema: s, spec: spec, options: o, create: create, numbering: newNumbering(s, spec), sorter: newSorter(s, o.Sort),
-		disk: disk{dir: o.TempDir}}
+		waiting: newWaiting(s, o.Sort), disk: disk{dir: o.TempDir}}
 	if len(spec) == 0 {
 		r.partitions = []*partition{{}}
 	}
@@ -90,7 +80,7 @@ func (r *Router) Partitions() int {
 	return len(r.partitions)
 }
 
-// Write sends on the rows of a batch.
+// Write sends on the rows of a batch, of which it keeps nothing but files.
 func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	if batch.NumRows() == 0 {
 		return nil
@@ -113,216 +103,102 @@ func (r *Router) Write(ctx context.Context, batch arrow.RecordBatch) error {
 		}
 	}
 	r.waiting.add(batch, numbers)
-	if r.waiting.bytes < r.options.BudgetBytes {
+	if r.waiting.bytes() < r.options.BudgetBytes {
 		return nil
 	}
 	if len(r.options.Sort) > 0 || len(r.disk.runs) > 0 || len(r.partitions) > r.options.OpenFiles {
+		// Encoded now they would become many small row groups, or not be sorted.
 		return r.spill(ctx)
 	}
-	return r.drain(ctx, r.waiting.rows/2)
-}
-
-// spill puts the waiting rows on the disk: encoded now they would become many small row groups, or not be sorted.
-func (r *Router) spill(ctx context.Context) error {
-	return r.disk.take(ctx, &r.waiting, len(r.partitions), r.sorter)
-}
-
-// merge encodes the rows that wait on the disk, one partition after the other.
-func (r *Router) merge(ctx context.Context) error {
-	for n, p := range r.partitions {
-		var cursors []*cursor
-		for _, s := range r.disk.runs {
-			if s.next < len(s.runs) && s.runs[s.next].partition == n {
-				cursors = append(cursors, &cursor{run: s, row: s.runs[s.next].start, end: s.runs[s.next].end})
-				s.next++
-			}
-		}
-		if len(cursors) == 0 {
-			continue
-		}
-		if err := merge(ctx, r.sorter, cursors, func(b arrow.RecordBatch) error { return r.encode(ctx, p, b, rowBytes(b)) }); err != nil {
-			return err
-		}
-		if p.writer != nil {
-			if err := r.end(p); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return r.drain(ctx)
 }
 
 // found notes the partition that a row is the first of. Partitions are numbered in the order in which they are found.
 func (r *Router) found(batch arrow.RecordBatch, row int) {
-	p := &partition{values: r.numbering.values(batch, row)}
+	p := &partition{values: r.numbering.valuesOf(batch, row)}
 	p.folder = r.spec.Folder(p.values, r.numbering.types)
 	r.partitions = append(r.partitions, p)
 }
 
-// drain encodes waiting rows, the partitions with most of them first, until no more than keep rows are left.
-func (r *Router) drain(ctx context.Context, keep int) error {
-	sorted, err := r.waiting.sorted(ctx, len(r.partitions), r.sorter)
-	if err != nil {
-		return fmt.Errorf("gathering the rows of partitions: %w", err)
-	}
-	slices.SortStableFunc(sorted.runs, func(a, b run) int { return (b.end - b.start) - (a.end - a.start) })
-	rowBytes := float64(r.waiting.bytes) / float64(r.waiting.rows)
-	r.waiting = waiting{}
-	left := int(sorted.batch.NumRows())
-	for len(sorted.runs) > 0 && left > keep {
-		run := sorted.runs[0]
-		sorted.runs = sorted.runs[1:]
-		left -= run.end - run.start
-		if err := r.encode(ctx, r.partitions[run.partition], sorted.batch.NewSlice(int64(run.start), int64(run.end)),
-			rowBytes); err != nil {
-			return err
-		}
-	}
-	return r.waiting.keep(sorted)
+func (r *Router) spill(ctx context.Context) error {
+	return r.disk.take(ctx, &r.waiting, len(r.partitions))
 }
 
-// encode writes rows, each of which takes so many bytes in memory, to a partition's files, some at a time where files are to be
-// small: rows take less in a file than they do in memory.
-func (r *Router) encode(ctx context.Context, p *partition, batch arrow.RecordBatch, rowBytes float64) error {
-	const least, parts = 1000, 8
-	step := int64(max(least, float64(r.options.FileBytes)/parts/max(rowBytes, 1)))
-	rows := batch.NumRows()
-	if rows <= step {
-		return r.add(ctx, p, batch)
+// drain encodes waiting rows, the partitions with most of them first, until at most half of them are left.
+func (r *Router) drain(ctx context.Context) error {
+	runs := r.waiting.runs(len(r.partitions))
+	slices.SortStableFunc(runs, func(a, b run) int { return len(b.rows) - len(a.rows) })
+	left, taken := r.waiting.rows(), 0
+	for ; left > r.waiting.rows()/2; taken++ {
+		left -= len(runs[taken].rows)
 	}
-	for from := int64(0); from < rows; from += step {
-		if err := r.add(ctx, p, batch.NewSlice(from, min(from+step, rows))); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// rowBytes is how much memory a row of a batch takes.
-func rowBytes(batch arrow.RecordBatch) float64 {
-	return float64(columnar.BatchBytes(batch)) / float64(max(batch.NumRows(), 1))
-}
-
-// add writes rows to a partition's file, opening it where there is none and ending it where it is large enough.
-func (r *Router) add(ctx context.Context, p *partition, batch arrow.RecordBatch) error {
-	if err := ctx.Err(); err != nil {
+	if err := r.encodeRuns(ctx, runs[:taken], false); err != nil {
 		return err
 	}
-	if p.writer == nil {
-		if len(r.open) >= r.options.OpenFiles {
-			if err := r.end(r.open[0]); err != nil {
-				return err
-			}
-		}
-		if err := r.begin(ctx, p); err != nil {
+	return r.keep(ctx, runs[taken:])
+}
+
+// keep lets only the rows of some runs wait.
+func (r *Router) keep(ctx context.Context, runs []run) error {
+	var batches []arrow.RecordBatch
+	for _, run := range runs {
+		batch, err := r.waiting.take(ctx, run.rows, 0, 1)
+		if err != nil {
 			return err
 		}
-	} else if last := len(r.open) - 1; r.open[last] != p {
-		r.forget(p)
-		r.open = append(r.open, p)
+		batches = append(batches, batch)
 	}
-	if err := p.writer.Write(ctx, batch); err != nil {
-		return fmt.Errorf("writing %s: %w", p.uri, err)
-	}
-	if p.writer.Written() >= r.options.FileBytes {
-		return r.end(p)
-	}
-	return r.relieve()
-}
-
-// begin opens a partition's file.
-func (r *Router) begin(ctx context.Context, p *partition) (err error) {
-	if p.sink, p.uri, err = r.create(ctx, p.folder); err != nil {
-		return err
-	}
-	if p.writer, err = columnar.NewFile(p.sink, r.schema, r.options.Columnar); err != nil {
-		p.sink.Abort()
-		return err
-	}
-	r.open = append(r.open, p)
-	return nil
-}
-
-// relieve ends row groups, the largest first, while the pages of all open files take more than the budget.
-func (r *Router) relieve() error {
-	for len(r.open) > 1 {
-		var total int64
-		fullest := r.open[0]
-		for _, p := range r.open {
-			total += p.writer.Pending()
-			if p.writer.Pending() > fullest.writer.Pending() {
-				fullest = p
-			}
-		}
-		if total <= r.options.BudgetBytes {
-			return nil
-		}
-		if err := fullest.writer.EndRowGroup(); err != nil {
-			return fmt.Errorf("writing %s: %w", fullest.uri, err)
-		}
+	r.waiting.empty()
+	for i, batch := range batches {
+		r.waiting.add(batch, slices.Repeat([]uint32{uint32(runs[i].partition)}, len(runs[i].rows)))
 	}
 	return nil
 }
 
-// end finishes a partition's file.
-func (r *Router) end(p *partition) error {
-	summary, err := p.writer.Close()
-	if err == nil {
-		err = p.sink.Commit()
-	} else {
-		p.sink.Abort()
-	}
-	r.forget(p)
-	p.writer, p.sink = nil, nil
-	if err != nil {
-		return fmt.Errorf("finishing %s: %w", p.uri, err)
-	}
-	r.files = append(r.files, DataFile{URI: p.uri, Folder: p.folder, Values: p.values, Summary: summary})
-	return nil
-}
-
-func (r *Router) forget(p *partition) {
-	for i, other := range r.open {
-		if other == p {
-			r.open = append(r.open[:i], r.open[i+1:]...)
-			return
-		}
-	}
-}
-
-// Close encodes what waits, finishes every file and returns them all in the order they were finished.
+// Close encodes what waits, finishes every file and returns them all: in the order of the partitions, and within one as they
+// were finished.
 func (r *Router) Close(ctx context.Context) ([]DataFile, error) {
-	if r.waiting.rows > 0 {
-		flush := func() error { return r.drain(ctx, 0) }
-		if len(r.disk.runs) > 0 {
-			flush = func() error { return r.spill(ctx) }
-		}
-		if err := flush(); err != nil {
-			return nil, err
-		}
-	}
-	if err := r.merge(ctx); err != nil {
+	if err := r.rest(ctx); err != nil {
 		return nil, err
 	}
-	if r.options.EvenEmpty && len(r.files)+len(r.open) == 0 {
-		if err := r.begin(ctx, r.partitions[0]); err != nil {
+	if p := r.partitions; r.options.EvenEmpty && len(p[0].files) == 0 && p[0].writer == nil {
+		if err := r.begin(ctx, p[0]); err != nil {
 			return nil, err
 		}
 	}
-	for len(r.open) > 0 {
-		if err := r.end(r.open[0]); err != nil {
-			return nil, err
+	var files []DataFile
+	for _, p := range r.partitions {
+		if p.writer != nil {
+			if err := r.end(p); err != nil {
+				return nil, err
+			}
 		}
+		files = append(files, p.files...)
 	}
 	r.disk.close()
-	return r.files, nil
+	return files, nil
+}
+
+// rest encodes the rows that wait.
+func (r *Router) rest(ctx context.Context) error {
+	if len(r.disk.runs) == 0 {
+		return r.encodeRuns(ctx, r.waiting.runs(len(r.partitions)), true)
+	}
+	if r.waiting.rows() > 0 {
+		if err := r.spill(ctx); err != nil {
+			return err
+		}
+	}
+	return r.merge(ctx)
 }
 
 // Abandon gives up every open file after a failure. After Close it does nothing.
 func (r *Router) Abandon() {
-	for _, p := range r.open {
-		p.sink.Abort()
+	for _, p := range r.partitions {
+		if p.writer != nil {
+			p.sink.Abort()
+			p.writer = nil
+		}
 	}
-	r.open = nil
 	r.disk.close()
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"math"
+	"math/bits"
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -13,40 +14,192 @@ import (
 	"trevak/internal/schema"
 )
 
-// rankedRow is a row with a prefix of what it is sorted by: the order of prefixes is that of the first sort column as far as they differ.
-type rankedRow struct {
-	prefix uint64
-	row    int32
+// sortKeys puts the rows of waiting columns in order by numbers: those of all sort fields stand in one word, the first in the
+// highest bits, as far as there is room.
+type sortKeys struct {
+	fields  Sort
+	columns [][]held // of each field, from the outermost on
+	words   []uint64 // by row
+	// exact says that rows with the same word are the same in the order.
+	exact bool
 }
 
-// sort puts the rows of a batch in order, in place; rows that are alike stay in the order of their numbers.
-func (s sorter) sort(batch arrow.RecordBatch, rows []int32) {
-	keys := s.keys(batch)
-	prefix := prefixOf(keys[0], s.fields[0])
-	ranked := make([]rankedRow, len(rows))
-	for i, row := range rows {
-		ranked[i] = rankedRow{prefix(int(row)), row}
-	}
-	slices.SortFunc(ranked, func(a, b rankedRow) int {
-		if a.prefix != b.prefix {
-			return cmp.Compare(a.prefix, b.prefix)
+func (k *sortKeys) null(field int, row uint32) bool {
+	for _, c := range k.columns[field] {
+		if c.null(row) {
+			return true
 		}
-		if c := s.compare(keys, int(a.row), keys, int(b.row)); c != 0 {
+	}
+	return false
+}
+
+// newSortKeys computes the words of n rows.
+func newSortKeys(n int, fields Sort, columns [][]held) *sortKeys {
+	k := &sortKeys{fields: fields, columns: columns, words: make([]uint64, n), exact: true}
+	numbers, room := make([]uint64, n), 64
+	for f := range fields {
+		if room == 0 {
+			k.exact = false
+			break
+		}
+		path := columns[f]
+		exact := path[len(path)-1].keys(numbers)
+		used, all := k.pack(f, numbers, room)
+		room -= used
+		if !exact || !all {
+			// What comes after it counts only where this is the same, which the word does not tell.
+			k.exact = false
+			break
+		}
+	}
+	return k
+}
+
+// pack puts the numbers of a field into the words, in the highest of so many bits that are left, and returns how many it took
+// and whether the numbers fit in whole. Nulls are numbers before or after all others.
+func (k *sortKeys) pack(f int, numbers []uint64, room int) (used int, whole bool) {
+	field := k.fields[f]
+	low, high, some, nulls := uint64(math.MaxUint64), uint64(0), false, 0
+	for row, v := range numbers {
+		if k.null(f, uint32(row)) {
+			nulls++
+			continue
+		}
+		low, high, some = min(low, v), max(high, v), true
+	}
+	if !some {
+		low, high = 0, 0
+	}
+	span := high - low
+	if span > math.MaxUint64-2 {
+		// There is no room for a number beside them: the last bit goes.
+		span >>= 1
+	}
+	shifted := span != high-low
+	least, absent := uint64(0), span+1
+	if nulls > 0 && !field.NullsLast {
+		least, absent = 1, 0
+	}
+	most := span + least
+	if nulls > 0 {
+		most = max(most, absent)
+	}
+	used = bits.Len64(most)
+	drop := max(0, used-room)
+	used -= drop
+	for row, v := range numbers {
+		number := absent
+		if nulls == 0 || !k.null(f, uint32(row)) {
+			number = v - low
+			if shifted {
+				number >>= 1
+			}
+			if field.Descending {
+				number = span - number
+			}
+			number += least
+		}
+		k.words[row] |= number >> drop << (room - used)
+	}
+	return used, drop == 0 && !shifted
+}
+
+// compare orders two rows by all fields, and by their numbers where they are the same.
+func (k *sortKeys) compare(a, b uint32) int {
+	for f, field := range k.fields {
+		an, bn := k.null(f, a), k.null(f, b)
+		if an || bn {
+			if an == bn {
+				continue
+			}
+			if an == field.NullsLast {
+				return 1
+			}
+			return -1
+		}
+		path := k.columns[f]
+		if c := path[len(path)-1].compare(a, b); c != 0 {
+			if field.Descending {
+				return -c
+			}
 			return c
 		}
-		return cmp.Compare(a.row, b.row)
-	})
-	for i, r := range ranked {
-		rows[i] = r.row
+	}
+	return cmp.Compare(a, b)
+}
+
+// keyed is a row with its word.
+type keyed struct {
+	word uint64
+	row  uint32
+}
+
+// sort puts rows in order, in place; those that are alike stay in the order of their numbers, which they have to be in.
+func (k *sortKeys) sort(rows []uint32) {
+	list := make([]keyed, len(rows))
+	for i, row := range rows {
+		list[i] = keyed{k.words[row], row}
+	}
+	list = radixSorted(list)
+	if !k.exact {
+		for start := 0; start < len(list); {
+			end := start + 1
+			for end < len(list) && list[end].word == list[start].word {
+				end++
+			}
+			if end-start > 1 {
+				slices.SortFunc(list[start:end], func(a, b keyed) int { return k.compare(a.row, b.row) })
+			}
+			start = end
+		}
+	}
+	for i := range list {
+		rows[i] = list[i].row
 	}
 }
 
-const signBit = 1 << 63
+// fewKeyed is how many rows are sorted by comparing them: less than it takes to count digits.
+const fewKeyed = 256
+
+// radixSorted sorts by the words, and keeps the order of those that are the same: by one byte after the other, the lowest first,
+// but for bytes that all have in common.
+func radixSorted(list []keyed) []keyed {
+	if len(list) < fewKeyed {
+		slices.SortStableFunc(list, func(a, b keyed) int { return cmp.Compare(a.word, b.word) })
+		return list
+	}
+	var counts [8][256]uint32
+	for i := range list {
+		w := list[i].word
+		for b := range counts {
+			counts[b][byte(w>>(8*b))]++
+		}
+	}
+	to := make([]keyed, len(list))
+	for b := range counts {
+		count := &counts[b]
+		if count[byte(list[0].word>>(8*b))] == uint32(len(list)) {
+			continue
+		}
+		at := uint32(0)
+		for v, n := range count {
+			count[v] = at
+			at += n
+		}
+		for _, e := range list {
+			v := byte(e.word >> (8 * b))
+			to[count[v]] = e
+			count[v]++
+		}
+		list, to = to, list
+	}
+	return list
+}
 
 // prefixOf returns what makes prefixes of a column's values: the highest bit tells nulls from values, the others are the
 // highest of a number that is ordered as the values are.
 func prefixOf(l leaf, f SortField) func(row int) uint64 {
-	of := OrderedBits(l.values)
+	of := l.bits()
 	null, value := uint64(0), uint64(signBit)
 	if f.NullsLast {
 		null, value = value, null
@@ -99,21 +252,6 @@ func OrderedBits(a arrow.Array) func(row int) uint64 {
 		return func(row int) uint64 { return firstBytes(a.Value(row)) }
 	}
 	return func(int) uint64 { return 0 }
-}
-
-// floatBits orders numbers as compareFloats does: what is none comes last, and the two zeros are the same.
-func floatBits(v float64) uint64 {
-	switch {
-	case v != v:
-		return math.MaxUint64
-	case v == 0:
-		return signBit
-	}
-	bits := math.Float64bits(v)
-	if bits&signBit != 0 {
-		return ^bits
-	}
-	return bits | signBit
 }
 
 // firstBytes are the first eight bytes as a number, the highest first.

@@ -56,12 +56,11 @@ func TestSortingIsStable(t *testing.T) {
 		b.Field(2).(*array.Int64Builder).Append(int64(i))
 	}
 	batch := b.NewRecordBatch()
-	order := make([]int32, rows)
-	for i := range order {
-		order[i] = int32(i)
-	}
-	sorter := newSorter(s, Sort{{Column: "a"}, {Column: "b", Descending: true}})
-	sorter.sort(batch, order)
+	fields := Sort{{Column: "a"}, {Column: "b", Descending: true}}
+	waiting := newWaiting(s, fields)
+	waiting.add(batch, make([]uint32, rows))
+	order := waiting.runs(1)[0].rows
+	sorter := newSorter(s, fields)
 	keys := sorter.keys(batch)
 	for i := 1; i < rows; i++ {
 		switch c := sorter.compare(keys, int(order[i-1]), keys, int(order[i])); {

@@ -39,6 +39,7 @@ func (t Transform) apply(l leaf, row int) (Value, error) {
 	if l.null(row) {
 		return nil, nil
 	}
+	row = l.at(row)
 	switch a := l.values.(type) {
 	case *array.Boolean:
 		return a.Value(row), nil
@@ -193,13 +194,17 @@ func (t Transform) text(v string) Value {
 }
 
 // bucketLong hashes a whole number as the specification's appendix B does: as 8 bytes, little-endian, whatever its type.
-func (t Transform) bucketLong(v int64) Value {
-	return t.bucket(binary.LittleEndian.AppendUint64(nil, uint64(v)))
+func (t Transform) bucketLong(v int64) Value { return t.bucketOf(v) }
+
+func (t Transform) bucketOf(v int64) int32 {
+	var b [8]byte
+	binary.LittleEndian.PutUint64(b[:], uint64(v))
+	return t.hashed(b[:])
 }
 
-func (t Transform) bucket(b []byte) Value {
-	return int32(murmur3.Sum32(b)&0x7fffffff) % int32(t.Width)
-}
+func (t Transform) bucket(b []byte) Value { return t.hashed(b) }
+
+func (t Transform) hashed(b []byte) int32 { return int32(murmur3.Sum32(b)&0x7fffffff) % int32(t.Width) }
 
 func floorDivide(a, b int64) int64 {
 	q := a / b

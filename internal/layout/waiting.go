@@ -2,144 +2,139 @@ package layout
 
 import (
 	"context"
-	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/compute"
-	"github.com/apache/arrow-go/v18/arrow/memory"
+	"golang.org/x/sync/errgroup"
+
+	"trevak/internal/schema"
 )
 
-// waiting is rows that are not encoded yet, with the number of each row's partition.
+// waiting is rows that are not encoded yet, by column, with the number of each row's partition. The values of columns that come
+// with dictionaries keep the numbers that they have there over all rows that ever waited.
 type waiting struct {
-	batches []arrow.RecordBatch
+	fields  []arrow.Field
+	columns []held
 	numbers []uint32
-	rows    int
-	bytes   int64
+	sort    Sort
+	paths   [][]int // of the sort fields
+}
+
+func newWaiting(s schema.Schema, order Sort) waiting {
+	w := waiting{fields: s.Arrow().Fields(), sort: order}
+	for _, f := range w.fields {
+		w.columns = append(w.columns, newHeld(f.Type))
+	}
+	for _, f := range order {
+		w.paths = append(w.paths, reach(s, f.Column))
+	}
+	return w
+}
+
+func (w *waiting) rows() int { return len(w.numbers) }
+
+// bytes is about how much memory the rows take.
+func (w *waiting) bytes() int64 {
+	n := int64(4 * len(w.numbers))
+	for _, c := range w.columns {
+		n += c.bytes()
+	}
+	return n
 }
 
 func (w *waiting) add(batch arrow.RecordBatch, numbers []uint32) {
-	w.batches = append(w.batches, batch)
+	for i, c := range w.columns {
+		c.add(batch.Column(i))
+	}
 	w.numbers = append(w.numbers, numbers...)
-	w.rows += int(batch.NumRows())
-	w.bytes += batchBytes(batch) + int64(4*len(numbers))
 }
 
-// sorted is rows in the order of their partitions.
-type sorted struct {
-	batch arrow.RecordBatch
-	// runs are where the rows of each partition lie, in the order of the partitions' numbers.
-	runs []run
+// empty forgets all rows.
+func (w *waiting) empty() {
+	for _, c := range w.columns {
+		c.empty()
+	}
+	w.numbers = nil
 }
 
-type run struct{ partition, start, end int }
+// run is the rows of a partition, in the order that they are to have.
+type run struct {
+	partition int
+	rows      []uint32
+}
 
-// sorted puts the rows in the order of their partitions, of which there are n; within a partition in the sort order, and where
-// that says nothing they stay as they are.
-func (w *waiting) sorted(ctx context.Context, n int, s sorter) (sorted, error) {
-	var out sorted
-	starts := make([]int, n+1)
+// runs are the rows of each of so many partitions that has some, in the order of the partitions' numbers; within a partition in
+// the sort order, and where that says nothing as they came.
+func (w *waiting) runs(partitions int) (out []run) {
+	starts := make([]uint32, partitions+1)
 	for _, number := range w.numbers {
 		starts[number+1]++
 	}
-	for i := range n {
+	for i := range partitions {
 		starts[i+1] += starts[i]
-		if starts[i+1] > starts[i] {
-			out.runs = append(out.runs, run{i, starts[i], starts[i+1]})
-		}
 	}
-	order := make([]int32, w.rows)
+	order, next := make([]uint32, len(w.numbers)), append([]uint32(nil), starts...)
 	for row, number := range w.numbers {
-		order[starts[number]] = int32(row)
-		starts[number]++
+		order[next[number]] = uint32(row)
+		next[number]++
 	}
-	whole, err := w.joined()
-	if err != nil {
-		return out, err
-	}
-	if len(s.fields) > 0 {
-		for _, r := range out.runs {
-			s.sort(whole, order[r.start:r.end])
+	for i := range partitions {
+		if rows := order[starts[i]:starts[i+1]]; len(rows) > 0 {
+			out = append(out, run{i, rows})
 		}
 	}
-	indices := array.NewInt32Data(array.NewData(arrow.PrimitiveTypes.Int32, len(order),
-		[]*memory.Buffer{nil, memory.NewBufferBytes(arrow.Int32Traits.CastToBytes(order))}, nil, 0, 0))
-	columns := make([]arrow.Array, whole.NumCols())
-	for c := range columns {
-		if columns[c], err = compute.TakeArray(ctx, whole.Column(c), indices); err != nil {
-			return out, err
+	if len(w.sort) > 0 {
+		keys := newSortKeys(len(w.numbers), w.sort, w.sortColumns())
+		for _, r := range out {
+			keys.sort(r.rows)
 		}
 	}
-	out.batch = array.NewRecordBatch(whole.Schema(), columns, int64(w.rows))
-	return out, nil
+	return out
 }
 
-// joined makes one batch of all.
-func (w *waiting) joined() (arrow.RecordBatch, error) {
-	columns := make([]arrow.Array, w.batches[0].NumCols())
-	for c := range columns {
-		var err error
-		if columns[c], err = w.column(c); err != nil {
-			return nil, err
+// sortColumns are those of each sort field, from the outermost on.
+func (w *waiting) sortColumns() [][]held {
+	out := make([][]held, len(w.paths))
+	for i, path := range w.paths {
+		c := w.columns[path[0]]
+		out[i] = append(out[i], c)
+		for _, at := range path[1:] {
+			c = c.(*structs).parts[at]
+			out[i] = append(out[i], c)
 		}
 	}
-	return array.NewRecordBatch(w.batches[0].Schema(), columns, int64(w.rows)), nil
+	return out
 }
 
-// column joins one column of all batches.
-func (w *waiting) column(c int) (arrow.Array, error) {
-	if len(w.batches) == 1 {
-		return w.batches[0].Column(c), nil
-	}
-	parts := make([]arrow.Array, len(w.batches))
-	for i, b := range w.batches {
-		parts[i] = b.Column(c)
-	}
-	return array.Concatenate(parts, memory.DefaultAllocator)
-}
-
-// keep takes back the rows of the runs that are left, copied, so that the others do not stay in memory with them.
-func (w *waiting) keep(s sorted) error {
-	if len(s.runs) == 0 {
-		return nil
-	}
-	var numbers []uint32
-	columns := make([]arrow.Array, s.batch.NumCols())
-	for c := range columns {
-		parts := make([]arrow.Array, len(s.runs))
-		for i, run := range s.runs {
-			parts[i] = array.NewSlice(s.batch.Column(c), int64(run.start), int64(run.end))
+// take makes a batch of some rows, which are part of so many of one file, by so many columns at a time.
+func (w *waiting) take(ctx context.Context, rows []uint32, of, workers int) (arrow.RecordBatch, error) {
+	columns := make([]arrow.Array, len(w.columns))
+	one := func(i int) { columns[i] = array.MakeFromData(w.columns[i].take(rows, of)) }
+	if workers <= 1 {
+		for i := range columns {
+			one(i)
 		}
-		var err error
-		if columns[c], err = array.Concatenate(parts, memory.DefaultAllocator); err != nil {
-			return err
-		}
+		return w.batch(columns, len(rows)), ctx.Err()
 	}
-	for _, run := range s.runs {
-		numbers = append(numbers, slices.Repeat([]uint32{uint32(run.partition)}, run.end-run.start)...)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(workers)
+	for i := range columns {
+		group.Go(func() error {
+			one(i)
+			return ctx.Err()
+		})
 	}
-	w.add(array.NewRecordBatch(s.batch.Schema(), columns, int64(len(numbers))), numbers)
-	return nil
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	return w.batch(columns, len(rows)), nil
 }
 
-// batchBytes is about how much memory a batch takes.
-func batchBytes(batch arrow.RecordBatch) int64 {
-	var n int64
-	for _, column := range batch.Columns() {
-		n += dataBytes(column.Data())
+// batch is columns as rows, whose types may be those of dictionaries.
+func (w *waiting) batch(columns []arrow.Array, rows int) arrow.RecordBatch {
+	fields := append([]arrow.Field(nil), w.fields...)
+	for i, c := range columns {
+		fields[i].Type = c.DataType()
 	}
-	return n
-}
-
-func dataBytes(d arrow.ArrayData) int64 {
-	var n int64
-	for _, b := range d.Buffers() {
-		if b != nil {
-			n += int64(b.Len())
-		}
-	}
-	for _, child := range d.Children() {
-		n += dataBytes(child)
-	}
-	return n
+	return array.NewRecordBatch(arrow.NewSchema(fields, nil), columns, int64(rows))
 }

@@ -341,8 +341,8 @@ func (l Request) place(load *table.Append) layout.Create {
 	if !l.DryRun {
 		return load.CreateFile
 	}
-	return func(_ context.Context, folder string) (storage.Writer, string, error) {
-		return nowhere{io.Discard}, folder, nil
+	return func(_ context.Context, folder string) (func() (storage.Writer, error), string, error) {
+		return func() (storage.Writer, error) { return nowhere{io.Discard}, nil }, folder, nil
 	}
 }
 

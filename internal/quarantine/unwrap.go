@@ -14,7 +14,7 @@ import (
 // with all the keys that records have.
 func First(head []byte) (r Record, ok bool) {
 	line, _, _ := bytes.Cut(head, []byte("\n"))
-	if len(line) == 0 || line[0] != '{' {
+	if len(line) == 0 || line[0] != '{' || !bytes.Contains(line, []byte(`"byte_offset"`)) {
 		return r, false
 	}
 	var keys map[string]json.RawMessage

@@ -1,24 +1,14 @@
 package rowtext
 
 import (
-	"bytes"
-
 	"github.com/apache/arrow-go/v18/arrow"
 )
 
 // JSON appends the rows of a batch as JSON lines, an object a row with every column in order.
 func JSON(dst []byte, batch arrow.RecordBatch) []byte {
-	fields := batch.Schema().Fields()
+	line := members(batch.Schema().Fields(), batch.Column, "}\n")
 	for row := range int(batch.NumRows()) {
-		dst = append(dst, '{')
-		for c, f := range fields {
-			if c > 0 {
-				dst = append(dst, ',')
-			}
-			dst = append(appendString(dst, f.Name), ':')
-			dst = AppendJSON(dst, batch.Column(c), row)
-		}
-		dst = append(dst, '}', '\n')
+		dst = line(dst, row)
 	}
 	return dst
 }
@@ -37,19 +27,17 @@ func Header(dst []byte, s *arrow.Schema, delimiter byte) []byte {
 // Delimited appends the rows of a batch as delimited text (RFC 4180, with line feeds): null is an empty field, an empty text
 // one in quotes, and values with parts are JSON.
 func Delimited(dst []byte, batch arrow.RecordBatch, delimiter byte) []byte {
-	var text []byte
+	columns := make([]cell, batch.NumCols())
+	for c := range columns {
+		columns[c] = fields(batch.Column(c), delimiter)
+	}
 	for row := range int(batch.NumRows()) {
 		at := len(dst)
-		for c := range int(batch.NumCols()) {
+		for c, column := range columns {
 			if c > 0 {
 				dst = append(dst, delimiter)
 			}
-			a := batch.Column(c)
-			if a.IsNull(row) {
-				continue
-			}
-			text = AppendText(text[:0], a, row)
-			dst = appendField(dst, text, delimiter)
+			dst = column(dst, row)
 		}
 		if len(dst) == at {
 			// A null in the only column would be a blank line, which is no record to many readers.
@@ -61,18 +49,25 @@ func Delimited(dst []byte, batch arrow.RecordBatch, delimiter byte) []byte {
 }
 
 // appendField writes one field, in quotes where it is empty or holds what would end it.
-func appendField(dst, text []byte, delimiter byte) []byte {
-	if len(text) > 0 && bytes.IndexByte(text, delimiter) < 0 && bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\n') < 0 &&
-		bytes.IndexByte(text, '\r') < 0 &&
-		text[0] != ' ' && text[len(text)-1] != ' ' && text[0] != '#' {
-		return append(dst, text...)
+func appendField[T string | []byte](dst []byte, text T, delimiter byte) []byte {
+	if len(text) > 0 && text[0] != ' ' && text[len(text)-1] != ' ' && text[0] != '#' {
+		plain := true
+		for i := range len(text) {
+			if c := text[i]; c == delimiter || c == '"' || c == '\n' || c == '\r' {
+				plain = false
+				break
+			}
+		}
+		if plain {
+			return append(dst, text...)
+		}
 	}
 	dst = append(dst, '"')
-	for _, c := range text {
-		if c == '"' {
+	for i := range len(text) {
+		if text[i] == '"' {
 			dst = append(dst, '"')
 		}
-		dst = append(dst, c)
+		dst = append(dst, text[i])
 	}
 	return append(dst, '"')
 }

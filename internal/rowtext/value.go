@@ -9,7 +9,6 @@ import (
 	"encoding/hex"
 	"math"
 	"strconv"
-	"time"
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -44,20 +43,11 @@ func appendScalar(dst []byte, a arrow.Array, row int) (_ []byte, quoted bool) {
 	case *array.Decimal128:
 		return append(dst, a.Value(row).ToString(a.DataType().(*arrow.Decimal128Type).Scale)...), false
 	case *array.Date32:
-		return a.Value(row).ToTime().AppendFormat(dst, "2006-01-02"), true
+		return appendDay(dst, int64(a.Value(row))), true
 	case *array.Time64:
-		return time.UnixMicro(int64(a.Value(row))).UTC().AppendFormat(dst, "15:04:05.999999"), true
+		return appendTime(dst, int64(a.Value(row))), true
 	case *array.Timestamp:
-		t := a.DataType().(*arrow.TimestampType)
-		if t.Unit == arrow.Nanosecond {
-			dst = time.Unix(0, int64(a.Value(row))).UTC().AppendFormat(dst, "2006-01-02T15:04:05.999999999")
-		} else {
-			dst = time.UnixMicro(int64(a.Value(row))).UTC().AppendFormat(dst, "2006-01-02T15:04:05.999999")
-		}
-		if t.TimeZone != "" {
-			dst = append(dst, 'Z')
-		}
-		return dst, true
+		return appendTimestamp(dst, int64(a.Value(row)), a.DataType().(*arrow.TimestampType)), true
 	case *array.String:
 		return append(dst, a.Value(row)...), true
 	case *array.FixedSizeBinary:

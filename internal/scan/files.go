@@ -52,7 +52,7 @@ func (f *files) Read(ctx context.Context, r Request, take func(*Rows) error) err
 		r.Target.Style, r.Target.Fixed = schema.SafeNames, true
 	}
 	columns, each := r.columns(f), r.each(ctx)
-	reader := fileReader{request: r, fitter: fit.NewBatches(r.Target.Schema, false),
+	reader := fileReader{request: r, fitter: fit.NewBatches(r.Target.Schema, r.coded()),
 		pass: pass{source: f.source, budget: r.Budget, stage: r.Stage},
 		take: func(rows *Rows) error {
 			if err := each(rows); err != nil {
@@ -129,7 +129,9 @@ func (f *fileReader) read(ctx context.Context, in source.Input, s Split, w wante
 	defer opened.Close()
 	enough := false
 	sampled := int64(0)
-	err = opened.Select(ctx, w.selection(f.request, s), func(b arrow.RecordBatch, first int64) error {
+	selection := w.selection(f.request, s)
+	selection.Numbered = f.request.coded()
+	err = opened.Select(ctx, selection, func(b arrow.RecordBatch, first int64) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}

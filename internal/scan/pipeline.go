@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"trevak/internal/ahead"
 	"trevak/internal/fault"
 	"trevak/internal/parse"
 	"trevak/internal/run"
@@ -46,7 +47,7 @@ func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Bl
 	workers := max(1, p.budget.Workers)
 	slots := make(chan struct{}, 2*workers+1)
 	jobs, results := make(chan job), make(chan result[T])
-	spare := make(spareBuffers, cap(slots))
+	spare := make(spareBuffers, cap(slots)+waitingBlocks*p.readers())
 
 	group.Go(func() error {
 		defer close(jobs)
@@ -127,7 +128,19 @@ func (p pass) tell(object int, read int64) {
 		BytesRead: read, BytesTotal: p.source.Bytes})
 }
 
-// read cuts the objects into blocks, one object after the other.
+// waitingBlocks is how many blocks of each object that is read ahead wait to be worked on.
+const waitingBlocks = 4
+
+// cut is a block of an object, and the stored bytes of the object that were read when it was cut.
+type cut struct {
+	block parse.Block
+	read  int64
+}
+
+// readers is how many objects are read at a time: all processors can unpack, and one more is opened meanwhile.
+func (p pass) readers() int { return max(1, p.budget.Workers) + 1 }
+
+// read cuts the objects into blocks, several objects at a time, and hands the blocks on in the order of the objects.
 func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error) error {
 	if p.sample != nil {
 		return p.readSample(ctx, spare, emit)
@@ -135,33 +148,41 @@ func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error
 	if p.splits != nil {
 		return p.readSplits(ctx, spare, emit)
 	}
-	number := 0
+	inputs := p.source.Inputs
+	number, last := 0, 0
 	var before int64
-	for i, in := range p.source.Inputs {
-		limits := in.Limits.Parse()
-		in.Hashed = p.hashes != nil
-		stream, text, err := in.Text(ctx, &limits)
-		if err != nil {
-			return err
+	return ahead.Each(ctx, len(inputs), p.readers(), waitingBlocks, func(ctx context.Context, i int, send func(cut) error) error {
+		return source.Located(p.cut(ctx, i, spare, send), inputs[i].Location)
+	}, func(i int, c cut) error {
+		for ; last < i; last++ {
+			before += inputs[last].Size
 		}
-		err = parse.Blocks(ctx, text, in.Cutter(), limits, spare.get, func(b parse.Block) error {
-			b.Object = i
-			number++
-			return emit(job{number - 1, b, before + stream.Stored()})
-		})
-		if err == nil && p.hashes != nil {
-			p.hashes[i], err = stream.Hash()
-		}
-		if err == nil {
-			err = stream.Unchanged()
-		}
-		stream.Close()
-		if err != nil {
-			return source.Located(err, in.Location)
-		}
-		before += in.Size
+		number++
+		return emit(job{number - 1, c.block, before + c.read})
+	})
+}
+
+// cut cuts one object into blocks.
+func (p pass) cut(ctx context.Context, i int, spare spareBuffers, send func(cut) error) error {
+	in := p.source.Inputs[i]
+	limits := in.Limits.Parse()
+	in.Hashed = p.hashes != nil
+	stream, text, err := in.Text(ctx, &limits)
+	if err != nil {
+		return err
 	}
-	return nil
+	defer stream.Close()
+	err = parse.Blocks(ctx, text, in.Cutter(), limits, spare.get, func(b parse.Block) error {
+		b.Object = i
+		return send(cut{b, stream.Stored()})
+	})
+	if err == nil && p.hashes != nil {
+		p.hashes[i], err = stream.Hash()
+	}
+	if err == nil {
+		err = stream.Unchanged()
+	}
+	return err
 }
 
 // spareBuffers are buffers of blocks that were worked on, for blocks to come.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 
+	"trevak/internal/ahead"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
 	"trevak/internal/parse/delimited"
@@ -23,10 +24,13 @@ const (
 	mostSpot      = 1 << 20
 )
 
-// Objects that cannot be read from within are sampled by every eighth block of their first 32 MiB.
+// Objects that cannot be read from within are sampled by every eighth block of their first bytes: of all such together of one byte
+// for every strideShare stored ones, within bounds.
 const (
 	strideBlocks = 8
-	strideBytes  = 32 << 20
+	strideShare  = 4
+	leastStride  = 4 << 20
+	mostStride   = 32 << 20
 )
 
 // Sample is a choice of parts of a source, for a pass over these alone.
@@ -71,24 +75,32 @@ func (p pass) readSample(ctx context.Context, spare spareBuffers, emit func(job)
 	chosen := Choose(len(p.source.Inputs), sampleObjects)
 	spots := max(1, sampleSpots/len(chosen))
 	number := 0
-	send := func(b parse.Block, i int) error {
-		b.Object = i
-		number++
-		return emit(job{number - 1, b, 0})
-	}
-	for _, i := range chosen {
+	return ahead.Each(ctx, len(chosen), p.readers(), waitingBlocks, func(ctx context.Context, n int, send func(piece) error) error {
+		i := chosen[n]
 		in := p.source.Inputs[i]
-		var err error
+		each := func(s piece) error {
+			s.block.Object = i
+			return send(s)
+		}
 		if p.within(in, spots) {
-			err = p.spots(ctx, i, spots, send)
-		} else {
-			err = p.stride(ctx, i, spots, spare, send)
+			return source.Located(p.spots(ctx, i, spots, each), in.Location)
 		}
-		if err != nil {
-			return source.Located(err, in.Location)
+		most := min(max(p.source.Bytes/strideShare, leastStride), mostStride) / int64(len(chosen))
+		return source.Located(p.stride(ctx, i, spots, most, spare, each), in.Location)
+	}, func(n int, s piece) error {
+		if i := chosen[n]; s.assumed {
+			p.sample.AssumedStarts[i] = append(p.sample.AssumedStarts[i], s.start)
 		}
-	}
-	return nil
+		number++
+		return emit(job{number - 1, s.block, 0})
+	})
+}
+
+// piece is a block of a sample; assumed says that a record was taken to begin at an offset of its object.
+type piece struct {
+	block   parse.Block
+	start   int64
+	assumed bool
 }
 
 // within reports whether an object can be read from within: lines of JSON, or delimited text, as it is stored.
@@ -98,8 +110,8 @@ func (p pass) within(in source.Input, spots int) bool {
 		in.Size > int64(4*spots*p.sample.spot)
 }
 
-// stride reads the beginning of an object and sends some of its blocks.
-func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send func(parse.Block, int) error) error {
+// stride reads the beginning of an object, of so many bytes, and sends some of its blocks.
+func (p pass) stride(ctx context.Context, i, spots int, most int64, spare spareBuffers, send func(piece) error) error {
 	in := p.source.Inputs[i]
 	limits := in.Limits.Parse()
 	stream, text, err := in.Text(ctx, &limits)
@@ -114,13 +126,13 @@ func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send
 		if blocks++; blocks == 1 {
 			first = b.Offset
 		}
-		if blocks > 1 && (spots == 1 || b.Offset-first > strideBytes) {
+		if blocks > 1 && (spots == 1 || b.Offset-first > most) {
 			return errEnough
 		}
 		if (blocks-1)%strideBlocks != 0 {
 			return nil
 		}
-		return send(b, i)
+		return send(piece{block: b})
 	})
 	if err == errEnough {
 		err = nil
@@ -129,9 +141,9 @@ func (p pass) stride(ctx context.Context, i, spots int, spare spareBuffers, send
 }
 
 // spots reads the beginning of an object, and pieces from within it that can be told to begin with a record.
-func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, int) error) error {
+func (p pass) spots(ctx context.Context, i, spots int, send func(piece) error) error {
 	in := p.source.Inputs[i]
-	if err := p.stride(ctx, i, 1, nil, send); err != nil {
+	if err := p.stride(ctx, i, 1, 0, nil, send); err != nil {
 		return err
 	}
 	var a aligner
@@ -145,10 +157,7 @@ func (p pass) spots(ctx context.Context, i, spots int, send func(parse.Block, in
 		if !ok {
 			continue
 		}
-		if in.Rules.Format == sniff.Delimited {
-			p.sample.AssumedStarts[i] = append(p.sample.AssumedStarts[i], claim)
-		}
-		if err := send(block, i); err != nil {
+		if err := send(piece{block, claim, in.Rules.Format == sniff.Delimited}); err != nil {
 			return err
 		}
 	}

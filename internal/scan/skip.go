@@ -65,7 +65,7 @@ func want(r Request, names []string, fields []int, kept []int) wanted {
 // selection is what is read of a file, or of a split of it.
 func (w wanted) selection(r Request, s Split) columnar.Selection {
 	return columnar.Selection{Columns: w.columns, Bounds: w.bounds, Positions: r.Positions, From: s.FirstGroup, To: s.EndGroup,
-		Skipped: r.Skipped}
+		Skipped: r.Skipped, Workers: r.Budget.Workers}
 }
 
 // MayHold asks the bounds of a data file in a table's manifest whether all of some bounds can hold for a row of it.

@@ -319,11 +319,73 @@ func (e *Evidence) Unique() (unique, known bool) {
 	if int64(len(e.Hashes)) != e.Values() || len(e.Hashes) == 0 {
 		return false, false
 	}
-	slices.Sort(e.Hashes)
-	for i := 1; i < len(e.Hashes); i++ {
-		if e.Hashes[i] == e.Hashes[i-1] {
-			return false, true
-		}
+	return allDiffer(e.Hashes), true
+}
+
+// allDiffer reports whether all of some hashes are different, which it puts in another order: each to where those with the same
+// highest bits belong, so that those are few to be held against each other.
+func allDiffer(hashes []uint64) bool {
+	const shift = 64 - 11
+	var next, ends [1 << 11]int
+	var table smallTable
+	for _, h := range hashes {
+		ends[h>>shift]++
 	}
-	return true, true
+	at := 0
+	for part, n := range ends {
+		next[part] = at
+		at += n
+		ends[part] = at
+	}
+	start := 0
+	for part, end := range ends {
+		for next[part] < end {
+			i := next[part]
+			if to := int(hashes[i] >> shift); to != part {
+				hashes[i], hashes[next[to]] = hashes[next[to]], hashes[i]
+				next[to]++
+			} else {
+				next[part]++
+			}
+		}
+		if !table.allDiffer(hashes[start:end]) {
+			return false
+		}
+		start = end
+	}
+	return true
+}
+
+// smallTable holds a few hashes against each other, and is near at hand for the processor.
+type smallTable [1 << 12]uint64
+
+// allDiffer reports whether all of some hashes are different.
+func (t *smallTable) allDiffer(hashes []uint64) bool {
+	if len(hashes) > len(t)/2 {
+		slices.Sort(hashes)
+		return len(slices.Compact(hashes)) == len(hashes)
+	}
+	size := 64
+	for size < 2*len(hashes) {
+		size *= 2
+	}
+	slots, zeros := t[:size], 0
+	clear(slots)
+	for _, h := range hashes {
+		if h == 0 {
+			if zeros++; zeros > 1 {
+				return false
+			}
+			continue
+		}
+		at := int(h*spread>>32) & (size - 1)
+		for slots[at] != 0 {
+			if slots[at] == h {
+				return false
+			}
+			at = (at + 1) & (size - 1)
+		}
+		slots[at] = h
+	}
+	return true
 }

@@ -2,6 +2,7 @@ package schema
 
 import (
 	"math"
+	"math/bits"
 	"slices"
 
 	"trevak/internal/lexical"
@@ -40,8 +41,48 @@ const mostMembers = 1000
 
 // recent holds values that were weighed already, so that repetition costs little. A text is known by its length and two words.
 type recent struct {
-	slots       [128]slot
+	slots       []slot
+	shift       int // of a hash to the number of a slot
 	looks, hits int
+	taken       int // of the room
+}
+
+// fewRecent is how many slots there are at first. While most texts are not found there are more, as far as there is room, until there are
+// mostRecent.
+const (
+	fewRecent   = 128
+	moreRecent  = 8
+	mostRecent  = 16 << 10
+	slotHashes  = 3 // that take as much memory as a slot
+	growRecent  = 2 // times as many texts as there are slots were not found
+	trialRecent = 4 // times as many texts as there can be slots decide whether they pay
+)
+
+func newRecent() *recent {
+	return &recent{slots: make([]slot, fewRecent), shift: 64 - bits.TrailingZeros(fewRecent)}
+}
+
+// pays decides after a text that was not found whether the slots still do, and makes more where that may help.
+func (r *recent) pays(room *Room) bool {
+	size := len(r.slots)
+	if missed := r.looks - r.hits; missed == growRecent*size && size < mostRecent && room.take(slotHashes*moreRecent*size) {
+		room.give(r.taken)
+		r.taken = slotHashes * moreRecent * size
+		old := r.slots
+		r.slots, r.shift = make([]slot, moreRecent*size), r.shift-bits.TrailingZeros(moreRecent)
+		for _, s := range old {
+			if s.tag != 0 {
+				*r.of(s.low, s.high, int(s.tag&(1<<5-1))) = s
+			}
+		}
+		r.looks, r.hits = 0, 0
+	}
+	return r.looks != trialRecent*max(size, recentTrial/trialRecent) || r.hits >= r.looks/8
+}
+
+// of returns the slot of a text of so many bytes.
+func (r *recent) of(low, high uint64, length int) *slot {
+	return &r.slots[mix(low^uint64(length)*spread, high)>>r.shift]
 }
 
 type slot struct {
@@ -141,13 +182,13 @@ func (n *Node) add(text []byte, as look, w *where) {
 		class := n.weighNew(text, as, hash, w)
 		if n.looks >= 0 {
 			if n.looks++; n.looks == recentFrom {
-				n.recent = &recent{}
-				n.recent.slots[hash>>57] = slot{low, high, uint8(as) | uint8(len(text)), uint8(class)}
+				n.recent = newRecent()
+				n.recent.slots[hash>>n.recent.shift] = slot{low, high, uint8(as) | uint8(len(text)), uint8(class)}
 			}
 		}
 		return
 	}
-	s := &n.recent.slots[hash>>57]
+	s := &n.recent.slots[hash>>n.recent.shift]
 	n.recent.looks++
 	if tag := uint8(as) | uint8(len(text)); s.low == low && s.high == high && s.tag == tag {
 		n.recent.hits++
@@ -162,7 +203,8 @@ func (n *Node) add(text []byte, as look, w *where) {
 	}
 	class := n.weighNew(text, as, hash, w)
 	*s = slot{low, high, uint8(as) | uint8(len(text)), uint8(class)}
-	if n.recent.looks == recentTrial && n.recent.hits < recentTrial/8 {
+	if !n.recent.pays(w.room) {
+		w.room.give(n.recent.taken)
 		n.recent, n.looks = nil, -1
 	}
 }

@@ -59,7 +59,11 @@ func (r *Room) take(hashes int) bool {
 func (r *Room) half(hashes int) bool { return r.left.Load()-int64(hashes) >= r.size/2 }
 
 // give returns room that was taken.
-func (r *Room) give(hashes int) { r.left.Add(int64(hashes)) }
+func (r *Room) give(hashes int) {
+	if r != nil {
+		r.left.Add(int64(hashes))
+	}
+}
 
 // mostExact is how many different values are counted exactly where there is room.
 const mostExact = 150_000

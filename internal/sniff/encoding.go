@@ -2,6 +2,7 @@ package sniff
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"unicode/utf8"
@@ -69,13 +70,26 @@ func mostlyZero(head []byte, from int) bool {
 	return len(head) >= 4 && zeros*5 > len(head)/2*4 && others*20 < len(head)
 }
 
+// asciiBefore returns how many bytes of ASCII come before another.
+func asciiBefore(text []byte) (n int) {
+	const high = 0x8080808080808080
+	for ; n+8 <= len(text); n += 8 {
+		if binary.LittleEndian.Uint64(text[n:])&high != 0 {
+			break
+		}
+	}
+	for n < len(text) && text[n] < utf8.RuneSelf {
+		n++
+	}
+	return n
+}
+
 // detectBytes decides between UTF-8 and encodings of one byte a character by the sequences above ASCII.
 func detectBytes(head []byte, r *Reason) {
 	whole, broken, controls := 0, 0, 0
 	for at := 0; at < len(head); {
-		if head[at] < utf8.RuneSelf {
-			at++
-			continue
+		if at = at + asciiBefore(head[at:]); at == len(head) {
+			break
 		}
 		c, size := utf8.DecodeRune(head[at:])
 		switch {

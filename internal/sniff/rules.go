@@ -7,6 +7,7 @@ package sniff
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"strings"
@@ -171,9 +172,17 @@ const fewControls = 8
 // mostlyControls returns how many control characters, NUL bytes among them, a text holds that texts do not have, if they are
 // more than a twentieth of it.
 func mostlyControls(head []byte) int {
+	const ones, high = 0x0101010101010101, 0x8080808080808080
 	n := 0
-	for _, c := range head {
-		if c < ' ' && c != '\t' && c != '\n' && c != '\f' && c != '\r' && c != '\x1b' {
+	for at := 0; at < len(head); at++ {
+		// Most words have no control character at all.
+		for at+8 < len(head) {
+			if word := binary.LittleEndian.Uint64(head[at:]); (word-' '*ones)&^word&high != 0 {
+				break
+			}
+			at += 8
+		}
+		if c := head[at]; c < ' ' && c != '\t' && c != '\n' && c != '\f' && c != '\r' && c != '\x1b' {
 			n++
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 
+	"trevak/internal/ahead"
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/parse"
@@ -103,34 +104,49 @@ type Source struct {
 // Folded is a column that an object writes in another letter case than an earlier one.
 type Folded struct{ Location, Was, Is string }
 
+// lookTogether is how many objects are looked at at a time.
+const lookTogether = 8
+
+// keptBack reports whether the object is a file of what was kept back before: that is loaded when it is named, not because it lies there.
+func (in Input) keptBack() bool { return in.Quarantined && in.Matched }
+
 // Survey finds the objects and settles how each is read.
 func Survey(ctx context.Context, r Reading) (*Source, error) {
 	if err := r.Resolve(ctx); err != nil {
 		return nil, err
 	}
 	s := &Source{Empty: r.found.Empty, Hidden: r.found.Hidden, Passed: r.found.Passed}
-	for _, object := range r.found.Objects {
+	objects := r.found.Objects
+	err := ahead.Each(ctx, len(objects), lookTogether, 1, func(ctx context.Context, i int, send func(Input) error) error {
+		object := objects[i]
 		object.MayExpand = r.MayExpand
 		in, err := Look(ctx, object, r.Stated)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if in.Quarantined && in.Matched {
-			// What was kept back before is loaded when it is named, not because it lies there.
-			s.Passed = append(s.Passed, locate.Passed{Location: in.Location, What: "quarantine file"})
-			continue
-		}
-		if err := r.Limits.CheckColumns(len(in.Rules.Names), in.Location); err != nil {
-			return nil, err
-		}
-		in.Limits = r.Limits
-		if in.Rules.Format.Columnar() {
-			if err := in.LookInto(ctx); err != nil {
-				return nil, err
+		if !in.keptBack() {
+			if err := r.Limits.CheckColumns(len(in.Rules.Names), in.Location); err != nil {
+				return err
+			}
+			in.Limits = r.Limits
+			if in.Rules.Format.Columnar() {
+				if err := in.LookInto(ctx); err != nil {
+					return err
+				}
 			}
 		}
+		return send(in)
+	}, func(i int, in Input) error {
+		if in.keptBack() {
+			s.Passed = append(s.Passed, locate.Passed{Location: in.Location, What: "quarantine file"})
+			return nil
+		}
 		s.Inputs = append(s.Inputs, in)
-		s.Bytes += object.Size
+		s.Bytes += objects[i].Size
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	if len(s.Inputs) == 0 {
 		return nil, fault.New(fault.Input, "there is nothing to read but quarantine files").Try("to load what was kept back, name "+
@@ -241,20 +257,18 @@ func Look(ctx context.Context, object locate.Object, stated sniff.Stated) (Input
 var heads = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, sniff.HeadBytes) }}
 
 // readHead reads up to so many bytes, in no more memory than they need where they are few.
-func readHead(from io.Reader, size int) ([]byte, error) {
-	const few = 8 << 10
-	head := make([]byte, min(size, few))
-	n, err := io.ReadFull(from, head)
-	if err != nil || n == size {
-		return head[:n], err
+func readHead(from io.Reader, head []byte, size int) ([]byte, error) {
+	const few, times = 8 << 10, 4
+	for len(head) < size {
+		if len(head) == cap(head) {
+			head = append(make([]byte, 0, min(size, max(few, times*len(head)))), head...)
+		}
+		n, err := from.Read(head[len(head):min(cap(head), size)])
+		if head = head[:len(head)+n]; err != nil {
+			return head, err
+		}
 	}
-	more := make([]byte, size)
-	copy(more, head)
-	m, err := io.ReadFull(from, more[n:])
-	if m > 0 && errors.Is(err, io.EOF) {
-		err = io.ErrUnexpectedEOF
-	}
-	return more[:n+m], err
+	return head, nil
 }
 
 // keptRules states how records of a quarantine file are read, as they were before, where the user does not state it.
@@ -281,8 +295,8 @@ func keptRules(kept quarantine.Record, stated sniff.Stated) sniff.Stated {
 func settleFrom(from io.Reader, packing locate.Compression, encoding sniff.Reason, stated sniff.Stated) (sniff.Rules, error) {
 	var head []byte
 	for size := sniff.HeadBytes; ; size *= 8 {
-		more, err := readHead(from, size-len(head))
-		head = append(head, more...)
+		var err error
+		head, err = readHead(from, head, size)
 		if stated.SkipRows > 0 {
 			head = dropLines(head, stated.SkipRows)
 			stated.SkipRows = 0

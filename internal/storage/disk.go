@@ -219,6 +219,37 @@ func (Disk) Sync(_ context.Context, folder string) error {
 	return syncFolder(f)
 }
 
+// fewObjects is up to how many objects are synced one by one.
+const fewObjects = 16
+
+// SyncAll has objects and the names in folders on the disk. Of very many it is their file systems that are synced, which takes
+// no longer for each object more.
+func (d Disk) SyncAll(ctx context.Context, objects, folders []string) error {
+	if len(objects) > fewObjects && syncFileSystems(folders) {
+		return nil
+	}
+	for _, uri := range objects {
+		if err := syncObject(Path(uri)); err != nil {
+			return err
+		}
+	}
+	for _, folder := range folders {
+		if err := d.Sync(ctx, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// syncObject has the bytes of an object on the disk.
+func syncObject(path string) error {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
 // Real returns the absolute path of what a URI of the local disk leads to, links followed as far as they lead somewhere. Other
 // URIs are returned in their canonical form.
 func Real(s Store, uri string) (string, error) {

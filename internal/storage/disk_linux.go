@@ -28,3 +28,28 @@ func renameNoReplace(from, to string) error {
 }
 
 func syncFolder(f *os.File) error { return f.Sync() }
+
+// syncFileSystems syncs the file systems that folders are on, each once. It reports false where one could not be.
+func syncFileSystems(folders []string) bool {
+	synced := map[uint64]bool{}
+	for _, folder := range folders {
+		var info unix.Stat_t
+		if unix.Stat(Path(folder), &info) != nil {
+			return false
+		}
+		if synced[uint64(info.Dev)] {
+			continue
+		}
+		synced[uint64(info.Dev)] = true
+		f, err := os.Open(Path(folder))
+		if err != nil {
+			return false
+		}
+		err = unix.Syncfs(int(f.Fd()))
+		f.Close()
+		if err != nil {
+			return false
+		}
+	}
+	return len(folders) > 0
+}

@@ -20,3 +20,6 @@ func syncFolder(f *os.File) error {
 	}
 	return f.Sync()
 }
+
+// syncFileSystems is for systems that can sync a whole file system.
+func syncFileSystems([]string) bool { return false }

@@ -191,10 +191,12 @@ func (d *diskStage) Create(_ context.Context, path string) (Writer, error) {
 		d.single = filepath.Join(d.folder, "single")
 		place = d.single
 	}
-	if err := os.MkdirAll(filepath.Dir(place), 0o777); err != nil {
-		return nil, err
-	}
 	file, err := os.Create(place)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = os.MkdirAll(filepath.Dir(place), 0o777); err == nil {
+			file, err = os.Create(place)
+		}
+	}
 	return staged{file}, err
 }
 

@@ -154,6 +154,8 @@ type Locker interface {
 type Syncer interface {
 	// Sync has the names in a folder on the disk.
 	Sync(ctx context.Context, folder string) error
+	// SyncAll has objects that are not durable yet on the disk, and the names in folders.
+	SyncAll(ctx context.Context, objects, folders []string) error
 }
 
 // Sync has the names in a folder where they survive, if the store needs to be asked for that.
@@ -163,6 +165,17 @@ func Sync(ctx context.Context, s Store, folder string) error {
 		return nil
 	}
 	return syncer.Sync(ctx, folder)
+}
+
+// SyncAll has objects of one store that are not durable yet where they survive, and the names in folders.
+func SyncAll(ctx context.Context, s Store, objects, folders []string) error {
+	for _, uri := range append(objects, folders...) {
+		if syncer, ok := of(s, uri).(Syncer); ok {
+			return syncer.SyncAll(ctx, objects, folders)
+		}
+		break
+	}
+	return nil
 }
 
 // Lock locks an object of a store that has locks; where there are none, it returns at once.

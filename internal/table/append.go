@@ -223,23 +223,27 @@ func sameIDs(a, b []schema.Field) bool {
 	return true
 }
 
-// CreateFile is the layout.Create of this load.
-func (a *Append) CreateFile(ctx context.Context, folder string) (storage.Writer, string, error) {
-	return a.CreateFileAs(ctx, folder, a.Format)
+// CreateFile is the layout.Create of this load. The files are durable once the load is committed.
+func (a *Append) CreateFile(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error) {
+	begin, uri = a.CreateFileAs(ctx, folder, a.Format)
+	return begin, uri, nil
 }
 
 // CreateFileAs is CreateFile for a file of some format.
-func (a *Append) CreateFileAs(ctx context.Context, folder string, format columnar.Format) (storage.Writer, string, error) {
+func (a *Append) CreateFileAs(ctx context.Context, folder string, format columnar.Format) (begin func() (storage.Writer, error),
+	uri string) {
 	a.files++
 	dir := storage.Join(a.base.Location(), "data", folder)
-	uri := storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, format))
-	w, err := a.warehouse.store.Create(ctx, uri, storage.Creation{Mode: storage.Exclusive, Durable: true})
-	if err != nil {
-		return nil, "", fault.Wrap(fault.Storage, err, "a data file cannot be made")
-	}
+	uri = storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, format))
 	a.created = append(a.created, uri)
 	a.folders[dir] = true
-	return layout.Buffered(w), uri, nil
+	return func() (storage.Writer, error) {
+		w, err := a.warehouse.store.Create(ctx, uri, storage.Creation{Mode: storage.Exclusive})
+		if err != nil {
+			return nil, fault.Wrap(fault.Storage, err, "a data file cannot be made")
+		}
+		return layout.Buffered(w), nil
+	}, uri
 }
 
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
@@ -331,22 +335,26 @@ func (a *Append) ready(ctx context.Context, files []layout.DataFile) error {
 			return fault.Wrap(fault.Storage, err, "the file %s of the load is not there any more", f.URI)
 		}
 	}
-	return a.sync(ctx)
+	return a.sync(ctx, files)
 }
 
-// sync has the names of data files, and of the folders above them up to the table's, on the disk, each folder once.
-func (a *Append) sync(ctx context.Context) error {
-	synced := map[string]bool{}
-	for dir := range a.folders {
-		for strings.HasPrefix(dir, a.base.Location()) && !synced[dir] {
-			synced[dir] = true
-			if err := storage.Sync(ctx, a.warehouse.store, dir); err != nil {
-				return fault.Wrap(fault.Storage, err, "the data folders cannot be synced")
-			}
-			dir = storage.Dir(dir)
+// sync has files, their names, and the folders above them up to the table's, on the disk, each folder once.
+func (a *Append) sync(ctx context.Context, files []layout.DataFile) error {
+	if len(files) == 0 {
+		return nil
+	}
+	var objects, folders []string
+	for _, f := range files {
+		objects = append(objects, f.URI)
+	}
+	seen := map[string]bool{}
+	for _, f := range files {
+		for dir := storage.Dir(f.URI); strings.HasPrefix(dir, a.base.Location()) && !seen[dir]; dir = storage.Dir(dir) {
+			seen[dir] = true
+			folders = append(folders, dir)
 		}
 	}
-	return nil
+	return fault.Wrap(fault.Storage, storage.SyncAll(ctx, a.warehouse.store, objects, folders), "the data files cannot be synced")
 }
 
 // Rollback removes the files of a load that was not committed, and the folders that are empty without them. It does nothing once

@@ -131,8 +131,9 @@ func (c *copying) copy(ctx context.Context, whole, others []table.ReadTask) erro
 func (c *copying) file(ctx context.Context, f table.File) (layout.DataFile, error) {
 	d := c.from.Described(f)
 	c.mutex.Lock()
-	w, uri, err := c.load.CreateFileAs(ctx, c.from.FolderOf(f), ending(f))
+	begin, uri := c.load.CreateFileAs(ctx, c.from.FolderOf(f), ending(f))
 	c.mutex.Unlock()
+	w, err := begin()
 	if err != nil {
 		return d, err
 	}

@@ -249,7 +249,7 @@ func (c *compacting) unit(ctx context.Context, at int, options layout.Options) e
 }
 
 // create makes a file; the load does that for one at a time.
-func (c *compacting) create(ctx context.Context, folder string) (storage.Writer, string, error) {
+func (c *compacting) create(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	return c.load.CreateFile(ctx, folder)

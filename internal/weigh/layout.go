@@ -86,10 +86,10 @@ func tryLayout(ctx context.Context, rows *sampleRows, sort, partition string) (*
 		return nil, err
 	}
 	out.order = o.Sort
-	router := layout.NewRouter(rows.schema, spec, o, func(_ context.Context, folder string) (storage.Writer, string, error) {
-		path := fmt.Sprintf("%s/%d", folder, len(out.data))
-		out.data[path] = &bytes.Buffer{}
-		return inMemory{out.data[path]}, path, nil
+	router := layout.NewRouter(rows.schema, spec, o, func(_ context.Context, folder string) (func() (storage.Writer, error), string, error) {
+		path, data := fmt.Sprintf("%s/%d", folder, len(out.data)), &bytes.Buffer{}
+		out.data[path] = data
+		return func() (storage.Writer, error) { return inMemory{data}, nil }, path, nil
 	})
 	defer router.Abandon()
 	for _, b := range rows.batches {

@@ -43,16 +43,20 @@ type fileSink struct {
 	columns, memory bool
 }
 
-// Straight reports whether batches go straight into Parquet files, one by one, so that nothing is held of them.
+// Straight reports whether batches go straight into files, one by one, and nothing is held of them.
 func Straight(o *Output) bool {
-	parquet := o.Options.Columnar.Format == columnar.Parquet || o.Options.Columnar.Format == ""
-	return len(o.Spec) == 0 && len(o.Options.Sort) == 0 && !o.Dry && parquet
+	return len(o.Spec) == 0 && len(o.Options.Sort) == 0 && !o.Dry && (o.isParquet() || o.Options.Columnar.Format.Text())
+}
+
+func (o *Output) isParquet() bool {
+	return o.Options.Columnar.Format == columnar.Parquet || o.Options.Columnar.Format == ""
 }
 
 func newFileSink(o *Output) *fileSink {
-	straight := Straight(o)
-	return &fileSink{Router: layout.NewRouter(o.Stored(), o.Spec, o.Options, o.Create), columns: straight &&
-		len(o.Options.Columnar.Bloom) == 0, memory: straight}
+	waits := len(o.Spec)+len(o.Options.Sort) > 0
+	numbers := o.isParquet() && len(o.Options.Columnar.Bloom) == 0 || o.Options.Columnar.Format.Text()
+	return &fileSink{Router: layout.NewRouter(o.Stored(), o.Spec, o.Options, o.Create), columns: numbers && (Straight(o) || waits),
+		memory: Straight(o) || waits}
 }
 
 // sink is where the rows of an output leave.

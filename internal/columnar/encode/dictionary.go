@@ -78,7 +78,7 @@ func (d *Fixed[T]) id(v T) uint32 {
 }
 
 func (d *Fixed[T]) grow() {
-	d.slots = prefault.Table[fixedSlot[T]](max(firstSlots, 2*len(d.slots)))
+	d.slots = larger(d.slots)
 	d.shift = 64 - bits.TrailingZeros(uint(len(d.slots)))
 	for i, v := range d.Values {
 		at := d.slot(v)
@@ -91,8 +91,35 @@ func (d *Fixed[T]) grow() {
 
 // Reset empties the dictionary but keeps its memory.
 func (d *Fixed[T]) Reset() {
+	d.slots = emptied(d.slots, len(d.Values))
+	d.shift = 64 - bits.TrailingZeros(uint(len(d.slots)))
 	d.Values, d.Repeated = d.Values[:0], 0
-	clear(d.slots)
+}
+
+// larger makes an empty table of twice the size, in the memory of the old one where that was larger before.
+func larger[S any](slots []S) []S {
+	n := max(firstSlots, 2*len(slots))
+	if n <= cap(slots) {
+		slots = slots[:n]
+		clear(slots)
+		return slots
+	}
+	return prefault.Table[S](n)
+}
+
+// emptied empties a table in which n values were. It is as large as such a number needs: to clear one that was made for very
+// many would take longer than to fill it with few.
+func emptied[S any](slots []S, n int) []S {
+	if len(slots) == 0 {
+		return nil
+	}
+	size := firstSlots
+	for size < 2*n {
+		size *= 2
+	}
+	slots = slots[:min(size, len(slots))]
+	clear(slots)
+	return slots
 }
 
 // Text is a dictionary of byte strings.
@@ -140,7 +167,7 @@ func (d *Text) ID(v []byte) uint32 {
 }
 
 func (d *Text) grow() {
-	d.slots = prefault.Table[textSlot](max(firstSlots, 2*len(d.slots)))
+	d.slots = larger(d.slots)
 	for i := range d.Ends {
 		hash := hashText(d.Value(uint32(i)))
 		at := int(hash) & (len(d.slots) - 1)
@@ -153,8 +180,8 @@ func (d *Text) grow() {
 
 // Reset empties the dictionary but keeps its memory.
 func (d *Text) Reset() {
+	d.slots = emptied(d.slots, len(d.Ends))
 	d.Bytes, d.Ends = d.Bytes[:0], d.Ends[:0]
-	clear(d.slots)
 }
 
 // hashText mixes short texts from two overlapping words; long ones go to xxh3.
