@@ -1,12 +1,9 @@
 package xml
 
-import (
-	"encoding/xml"
-	"strings"
-)
+import "strings"
 
 // defaults are the attributes that elements have where they do not say otherwise, by the names of the elements as they are written.
-type defaults map[string][]xml.Attr
+type defaults map[string][]attr
 
 // read takes the defaults that a document type declaration gives in its internal subset (XML 1.0, section 3.3: AttlistDecl).
 // The first declaration of an attribute holds.
@@ -26,45 +23,55 @@ func (d defaults) read(directive string) {
 			f.attributeType()
 			value, given := f.defaultValue()
 			if given && !d.has(element, name) {
-				attr := xml.Attr{Name: xml.Name{Local: name}, Value: value}
-				if prefix, local, ok := strings.Cut(name, ":"); ok {
-					attr.Name = xml.Name{Space: prefix, Local: local}
-				}
-				d[element] = append(d[element], attr)
+				d[element] = append(d[element], attr{nameOf(name), []byte(value)})
 			}
 		}
 		rest = f.text
 	}
 }
 
+// nameOf makes a name of its spelling in a declaration.
+func nameOf(written string) *name {
+	n := &name{written: written, local: written}
+	if prefix, local, ok := strings.Cut(written, ":"); ok {
+		n.space, n.local = prefix, local
+	}
+	return n
+}
+
 func (d defaults) has(element, name string) bool {
 	for _, a := range d[element] {
-		if written(a.Name) == name {
+		if a.name.written == name {
 			return true
 		}
 	}
 	return false
 }
 
-// of returns the attributes of an element, those by default behind its own; declarations of namespaces are none.
-func (d defaults) of(e xml.StartElement) []xml.Attr {
-	all := e.Attr
-	for _, a := range d[written(e.Name)] {
+// of returns the attributes of an element that is begun, those by default behind its own; declarations of namespaces are none.
+func (d defaults) of(e *token) []attr {
+	all := e.attrs
+	for _, a := range d[e.name.written] {
 		given := false
-		for _, b := range e.Attr {
-			given = given || a.Name == b.Name
+		for _, b := range e.attrs {
+			given = given || a.name.written == b.name.written
 		}
 		if !given {
 			all = append(all[:len(all):len(all)], a)
 		}
 	}
-	out := all[:0:0]
-	for _, a := range all {
-		if !isNamespace(a.Name) {
-			out = append(out, a)
+	for i, a := range all {
+		if a.name.isNamespace() {
+			out := append([]attr(nil), all[:i]...)
+			for _, a := range all[i:] {
+				if !a.name.isNamespace() {
+					out = append(out, a)
+				}
+			}
+			return out
 		}
 	}
-	return out
+	return all
 }
 
 // fields takes a declaration apart.

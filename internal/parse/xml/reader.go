@@ -1,14 +1,12 @@
 package xml
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
-	"encoding/xml"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"trevak/internal/lexical"
 )
@@ -16,29 +14,37 @@ import (
 // Reader gives a document's records as JSON values.
 type Reader struct {
 	tokens   *tokens
-	text     *recorder
 	shape    Shape
 	records  map[string]bool
 	declared defaults
 	path     string
+	kinds    map[string]*element // by the paths of records
+	tree     tree
 	line     int // of what was given so far
 	ready    bytes.Buffer
 }
 
 // NewReader prepares to read the records of a document whose shape is known.
 func NewReader(r io.Reader, s Shape) *Reader {
-	text := &recorder{r: bufio.NewReader(r)}
-	out := &Reader{tokens: newTokens(text), text: text, shape: s, records: map[string]bool{}, declared: defaults{}, line: 1}
+	out := &Reader{tokens: newTokens(r), shape: s, records: map[string]bool{}, declared: defaults{}, kinds: map[string]*element{}, line: 1}
 	for _, record := range s.Records {
 		out.records[record] = true
 	}
 	return out
 }
 
+// someReady is how much is made ready at a time, in bytes, as far as there is as much.
+const someReady = 64 << 10
+
 func (r *Reader) Read(p []byte) (int, error) {
 	for r.ready.Len() == 0 {
-		if err := r.next(); err != nil {
-			return 0, err
+		for r.ready.Len() < someReady {
+			if err := r.next(); err != nil && r.ready.Len() == 0 {
+				return 0, err
+			} else if err != nil {
+				// What was read is given first; the error comes again.
+				break
+			}
 		}
 	}
 	return r.ready.Read(p)
@@ -47,16 +53,16 @@ func (r *Reader) Read(p []byte) (int, error) {
 // next makes one more record ready, after as many line feeds as put it on the line it begins on.
 func (r *Reader) next() error {
 	for {
-		line, _ := r.tokens.InputPos()
-		token, err := r.tokens.next()
+		line := r.tokens.line
+		k, err := r.tokens.next()
 		if err != nil {
 			return err
 		}
-		switch t := token.(type) {
-		case xml.Directive:
-			r.declared.read(string(t))
-		case xml.StartElement:
-			name := r.shape.name(t.Name)
+		switch k.kind {
+		case directive:
+			r.declared.read(string(k.text))
+		case start:
+			name := r.shape.name(k.name)
 			around := r.path
 			if r.path != "" {
 				r.path += "/"
@@ -64,217 +70,151 @@ func (r *Reader) next() error {
 			if r.path += name; !r.records[r.path] {
 				continue
 			}
-			for ; r.line < line; r.line++ {
-				r.ready.WriteByte('\n')
+			kind := r.kinds[r.path]
+			if kind == nil {
+				kind = r.shape.element(name, name)
+				r.kinds[r.path] = kind
 			}
-			e, err := r.element(t, name)
-			if err != nil {
+			if err := r.record(k, kind); err != nil {
 				return err
 			}
 			r.path = around
-			if len(r.records) > 1 {
-				e.names = append([]string{KindColumn}, e.names...)
-				e.members[KindColumn] = append([]*element{{text: name}}, e.members[KindColumn]...)
+			for ; r.line < line; r.line++ {
+				r.ready.WriteByte('\n')
 			}
-			e.object(&r.ready)
-			r.ready.WriteByte(' ')
+			b := r.tree.object(r.ready.AvailableBuffer(), 0)
+			r.ready.Write(append(b, ' '))
 			return nil
-		case xml.EndElement:
+		case end:
 			r.path = r.path[:max(0, strings.LastIndexByte(r.path, '/'))]
 		}
 	}
 }
 
-// element is one element or attribute: its members in order, and its text.
-type element struct {
-	names   []string
-	members map[string][]*element
-	lists   map[string]bool
-	text    string
-	own     string // the member for its text
-	is      bool   // an object, whether it has members or not
-	plain   bool   // its text is never a number
+// kindName is that of an attribute which no document has.
+var kindName = &name{written: KindColumn, local: KindColumn}
+
+// record reads the record that was begun into the tree.
+func (r *Reader) record(begun *token, kind *element) error {
+	r.tree.reset()
+	r.tree.add(-1, kind)
+	if len(r.records) > 1 {
+		at := r.tree.add(0, kind.attribute(kindName, r.shape.Options))
+		r.tree.texts = append(r.tree.texts, kind.name...)
+		r.tree.nodes[at].end = len(r.tree.texts)
+	}
+	return r.element(begun, 0)
 }
 
-// element reads an element up to its end. path is that from the record on.
-func (r *Reader) element(start xml.StartElement, path string) (*element, error) {
-	e := &element{members: map[string][]*element{}, lists: map[string]bool{}, own: textMember, is: r.shape.Objects[path]}
-	if own := r.shape.Own[path]; own != "" {
-		e.own = own
+// element reads an element up to its end into a node.
+func (r *Reader) element(begun *token, at int) error {
+	t := &r.tree
+	kind := t.nodes[at].kind
+	for _, a := range r.declared.of(begun) {
+		child := t.add(at, kind.attribute(a.name, r.shape.Options))
+		t.texts = append(t.texts, a.value...)
+		t.nodes[child].end = len(t.texts)
 	}
-	for _, a := range r.declared.of(start) {
-		e.add(r.shape.name(a.Name), &element{text: a.Value}, false)
+	if r.shape.MixedText && kind.mixed {
+		return r.markup(at)
 	}
-	if r.shape.MixedText && r.shape.Mixed[path] {
-		text, err := r.markup()
-		e.text, e.plain = text, true
-		return e, err
-	}
-	var text []byte
+	// Text may stand between elements, whose own texts come to lie between its parts then: it is put together behind them.
+	var parts []byte
+	begins := len(t.texts)
+	whole := true
 	for {
-		token, err := r.tokens.next()
+		k, err := r.tokens.next()
 		if errors.Is(err, io.EOF) {
 			err = io.ErrUnexpectedEOF
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			name := r.shape.name(t.Name)
-			below := path + "/" + name
-			child, err := r.element(t, below)
-			if err != nil {
-				return nil, err
+		switch k.kind {
+		case start:
+			if whole {
+				parts = append(parts, trimLeft(t.texts[begins:])...)
+				whole = false
 			}
-			e.add(name, child, r.shape.Lists[below])
-		case xml.CharData:
-			text = append(text, t...)
-		case xml.EndElement:
-			e.text = string(trim(text))
-			return e, nil
+			child := t.add(at, kind.child(&r.shape, k.name))
+			if err := r.element(k, child); err != nil {
+				return err
+			}
+		case text:
+			if whole {
+				t.texts = append(t.texts, k.text...)
+			} else if len(parts) > 0 || len(trimLeft(k.text)) > 0 {
+				parts = append(parts, k.text...)
+			}
+		case end:
+			if !whole {
+				begins = len(t.texts)
+				t.texts = append(t.texts, parts...)
+			}
+			t.own(at, begins)
+			return nil
 		}
 	}
 }
 
-// markup returns the inside of the element that was begun as it stands in the document.
-func (r *Reader) markup() (string, error) {
-	r.text.record(r.tokens.InputOffset())
+func trimLeft(text []byte) []byte { return bytes.TrimLeft(text, " \t\r\n") }
+
+// markup reads the inside of the element that was begun as it stands in the document.
+func (r *Reader) markup(at int) error {
+	r.tokens.hold()
 	depth := len(r.tokens.open)
 	for {
-		before := r.tokens.InputOffset()
-		token, err := r.tokens.next()
+		before := r.tokens.offset()
+		k, err := r.tokens.next()
 		if err != nil {
-			return "", err
+			return err
 		}
-		if _, ends := token.(xml.EndElement); ends && len(r.tokens.open) < depth {
-			return string(trim(r.text.recorded(before))), nil
+		if k.kind == end && len(r.tokens.open) < depth {
+			begins := len(r.tree.texts)
+			r.tree.texts = append(r.tree.texts, r.tokens.held(before)...)
+			r.tree.own(at, begins)
+			r.tree.nodes[at].plain = true
+			return nil
 		}
 	}
 }
 
-func (e *element) add(name string, member *element, list bool) {
-	if _, ok := e.members[name]; !ok {
-		e.names = append(e.names, name)
+// appendScalar writes a text as the number or boolean that it is, if nothing of it is lost, and otherwise as a string.
+func appendScalar(dst, text []byte) []byte {
+	if c := text[0]; c >= '0' && c <= '9' || c == '-' || c == '+' || c == '.' {
+		_, whole := lexical.Long(text)
+		if !whole {
+			_, whole = lexical.Double(text)
+		}
+		if whole && json.Valid(text) {
+			return append(dst, text...)
+		}
+		return appendQuoted(dst, text)
 	}
-	e.members[name] = append(e.members[name], member)
-	e.lists[name] = e.lists[name] || list || len(e.members[name]) > 1
+	if truth, ok := lexical.Boolean(text); ok {
+		if truth {
+			return append(dst, "true"...)
+		}
+		return append(dst, "false"...)
+	}
+	return appendQuoted(dst, text)
 }
 
-// object writes an element as a JSON object, even when it is nothing but text.
-func (e *element) object(w *bytes.Buffer) {
-	w.WriteByte('{')
-	for i, name := range e.names {
-		if i > 0 {
-			w.WriteByte(',')
+// appendQuoted writes a JSON string (RFC 8259, section 7).
+func appendQuoted(dst, text []byte) []byte {
+	for _, c := range text {
+		if c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf {
+			return appendEscaped(dst, text)
 		}
-		quote(w, name)
-		w.WriteByte(':')
-		if !e.lists[name] {
-			e.members[name][0].value(w)
-			continue
-		}
-		w.WriteByte('[')
-		for j, member := range e.members[name] {
-			if j > 0 {
-				w.WriteByte(',')
-			}
-			member.value(w)
-		}
-		w.WriteByte(']')
 	}
-	if e.text != "" {
-		if len(e.names) > 0 {
-			w.WriteByte(',')
-		}
-		quote(w, e.own)
-		w.WriteByte(':')
-		e.scalar(w)
-	}
-	w.WriteByte('}')
+	return append(append(append(dst, '"'), text...), '"')
 }
 
-func (e *element) value(w *bytes.Buffer) {
-	switch {
-	case len(e.names) > 0 || e.is && e.text != "":
-		e.object(w)
-	case e.text == "":
-		w.WriteString("null")
-	default:
-		e.scalar(w)
-	}
-}
-
-// scalar writes an element's text as the number or boolean that it is, if nothing of it is lost, and otherwise as a string.
-func (e *element) scalar(w *bytes.Buffer) {
-	raw := []byte(e.text)
-	_, long := lexical.Long(raw)
-	_, double := lexical.Double(raw)
-	truth, boolean := lexical.Boolean(raw)
-	switch {
-	case e.plain:
-		quote(w, e.text)
-	case boolean:
-		fmt.Fprint(w, truth)
-	case (long || double) && json.Valid(raw):
-		w.Write(raw)
-	default:
-		quote(w, e.text)
-	}
-}
-
-func quote(w *bytes.Buffer, text string) {
-	encoder := json.NewEncoder(w)
+func appendEscaped(dst, text []byte) []byte {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	// A string can always be encoded.
-	_ = encoder.Encode(text)
-	w.Truncate(w.Len() - 1)
-}
-
-// recorder reads byte by byte, so that a decoder takes no more than it has looked at, and keeps what it reads while it is asked to.
-type recorder struct {
-	r      *bufio.Reader
-	offset int64 // of the next byte
-	keep   bool
-	from   int64 // offset of the first byte kept
-	kept   []byte
-	last   byte
-}
-
-// ReadByte makes the decoder read no further than it must.
-func (t *recorder) ReadByte() (byte, error) {
-	c, err := t.r.ReadByte()
-	if err == nil {
-		t.offset++
-		t.last = c
-		if t.keep {
-			t.kept = append(t.kept, c)
-		}
-	}
-	return c, err
-}
-
-func (t *recorder) Read(p []byte) (int, error) {
-	for i := range p {
-		c, err := t.ReadByte()
-		if err != nil {
-			return i, err
-		}
-		p[i] = c
-	}
-	return len(p), nil
-}
-
-// record begins to keep what is read from an offset on, which is at most one byte behind what was read.
-func (t *recorder) record(offset int64) {
-	t.keep, t.kept, t.from = true, t.kept[:0], offset
-	if offset < t.offset {
-		t.kept = append(t.kept, t.last)
-	}
-}
-
-// recorded ends that and returns what was kept up to an offset.
-func (t *recorder) recorded(offset int64) []byte {
-	t.keep = false
-	return t.kept[:min(int64(len(t.kept)), offset-t.from)]
+	_ = encoder.Encode(string(text))
+	return append(dst, bytes.TrimSuffix(b.Bytes(), []byte{'\n'})...)
 }

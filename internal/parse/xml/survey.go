@@ -1,7 +1,6 @@
 package xml
 
 import (
-	"encoding/xml"
 	"errors"
 	"io"
 	"strings"
@@ -19,6 +18,7 @@ type Survey struct {
 
 // found is what was found of the elements at one path.
 type found struct {
+	path     string
 	count    int
 	repeats  int             // parents in which there is more than one
 	parents  int             // parents in which there is one
@@ -29,56 +29,73 @@ type found struct {
 	mixed    bool            // one has text among elements
 	given    bool            // one has attributes
 	line     int
+
+	below  map[*name]*found // children by their names
+	known  map[*name]bool   // attributes that are among names
+	parent int              // the number of the element in which one was last, and how many were in it
+	within int
 }
 
 // mostPaths is how many paths a document may have: with more, names of elements are values.
 const mostPaths = 100_000
 
+// open is an element that is read now.
+type open struct {
+	found   *found
+	number  int // of the element
+	before  int // values before it
+	text    bool
+	parents bool // it has children
+}
+
 // Look reads a document from beginning to end.
 func Look(r io.Reader, options Options) (*Survey, error) {
 	s := &Survey{options: options, elements: map[string]*found{}}
 	t := newTokens(r)
-	declared := defaults{}
+	declared, top := defaults{}, &found{}
 	var stack []open
+	number := 0
 	for {
-		token, err := t.next()
+		line := t.line
+		k, err := t.next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
 			return nil, err
 		}
-		switch e := token.(type) {
-		case xml.Directive:
-			declared.read(string(e))
-		case xml.StartElement:
-			around := ""
+		switch k.kind {
+		case directive:
+			declared.read(string(k.text))
+		case start:
+			around := open{found: top}
 			if len(stack) > 0 {
-				around = stack[len(stack)-1].path + "/"
+				stack[len(stack)-1].parents = true
+				around = stack[len(stack)-1]
 			}
-			line, _ := t.InputPos()
-			at, err := s.begin(around+options.name(e.Name), line)
+			at, err := s.begin(around.found, k.name, line)
 			if err != nil {
 				return nil, err
 			}
 			if len(stack) > 0 {
-				stack[len(stack)-1].child(options.name(e.Name), at)
+				around.found.child(at, around.number)
 			}
-			stack = append(stack, open{path: around + options.name(e.Name), found: at, before: s.values})
-			s.attributes(at, e, declared)
-		case xml.CharData:
-			if len(stack) > 0 && len(trim(e)) > 0 {
+			number++
+			stack = append(stack, open{found: at, number: number, before: s.values})
+			s.attributes(at, k, declared)
+		case text:
+			if len(stack) > 0 && len(trim(k.text)) > 0 {
 				top := &stack[len(stack)-1]
 				if !top.text {
 					s.values++
 				}
 				top.text, top.found.texts = true, true
 			}
-		case xml.EndElement:
+		case end:
 			top := stack[len(stack)-1]
 			stack = stack[:len(stack)-1]
 			top.found.values += s.values - top.before
-			top.found.mixed = top.found.mixed || top.text && top.children != nil
+			top.found.mixed = top.found.mixed || top.text && top.parents
 		}
 	}
 	if s.root == "" {
@@ -87,53 +104,66 @@ func Look(r io.Reader, options Options) (*Survey, error) {
 	return s, nil
 }
 
-// open is an element that is read now.
-type open struct {
-	path     string
-	found    *found
-	before   int // values before it
-	text     bool
-	children map[string]int
-}
-
-// child counts a child by its name.
-func (o *open) child(name string, f *found) {
-	if o.children == nil {
-		o.children = map[string]int{}
+// child counts a child of the element with a number.
+func (f *found) child(child *found, number int) {
+	f.children++
+	if child.parent != number {
+		child.parent, child.within = number, 0
 	}
-	o.children[name]++
-	o.found.children++
-	o.found.names[name] = true
-	switch o.children[name] {
+	switch child.within++; child.within {
 	case 1:
-		f.parents++
+		child.parents++
 	case 2:
-		f.repeats++
+		child.repeats++
 	}
 }
 
 // begin counts an element.
-func (s *Survey) begin(path string, line int) (*found, error) {
-	at := s.elements[path]
+func (s *Survey) begin(around *found, n *name, line int) (*found, error) {
+	at := around.below[n]
 	if at == nil {
-		if len(s.elements) == mostPaths {
-			return nil, fault.New(fault.Input, "has elements with more than %d different paths",
-				mostPaths).Try("elements whose names are values cannot be read as columns")
-		}
-		at = &found{names: map[string]bool{}, line: line}
-		s.elements[path] = at
-		if s.root == "" {
-			s.root = path
+		var err error
+		if at, err = s.find(around, n, line); err != nil {
+			return nil, err
 		}
 	}
 	at.count++
 	return at, nil
 }
 
+// find returns what is kept of the elements of a name in others, which several names may share.
+func (s *Survey) find(around *found, n *name, line int) (*found, error) {
+	member := s.options.name(n)
+	path := member
+	if around.path != "" {
+		path = around.path + "/" + member
+		around.names[member] = true
+	}
+	at := s.elements[path]
+	if at == nil {
+		if len(s.elements) == mostPaths {
+			return nil, fault.New(fault.Input, "has elements with more than %d different paths",
+				mostPaths).Try("elements whose names are values cannot be read as columns")
+		}
+		at = &found{path: path, names: map[string]bool{}, below: map[*name]*found{}, known: map[*name]bool{}, line: line}
+		s.elements[path] = at
+		if s.root == "" {
+			s.root = path
+		}
+	}
+	if around.below != nil {
+		around.below[n] = at
+	}
+	return at, nil
+}
+
 // attributes counts those of an element, and those that it has by default.
-func (s *Survey) attributes(at *found, e xml.StartElement, declared defaults) {
-	for _, a := range declared.of(e) {
-		at.names[s.options.name(a.Name)] = true
+func (s *Survey) attributes(at *found, k *token, declared defaults) {
+	for _, a := range declared.of(k) {
+		if !at.known[a.name] {
+			at.known[a.name] = true
+			at.names[s.options.name(a.name)] = true
+		}
 		at.given = true
 		s.values++
 	}

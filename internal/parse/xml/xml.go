@@ -9,14 +9,9 @@ package xml
 
 import (
 	"bytes"
-	"encoding/xml"
-	"errors"
-	"io"
 	"maps"
 	"slices"
 	"strings"
-
-	"trevak/internal/fault"
 )
 
 // MaxDepth is how many elements may lie within each other.
@@ -85,94 +80,16 @@ func (s *Shape) within(path string) string {
 	return ""
 }
 
-// tokens reads a document's tokens with their prefixes, and holds elements against the ends that close them.
-type tokens struct {
-	*xml.Decoder
-	open  []xml.Name
-	begun bool // the root
-}
-
-// newTokens reads text that is UTF-8 already, whatever the document declares.
-func newTokens(r io.Reader) *tokens {
-	d := xml.NewDecoder(r)
-	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil }
-	return &tokens{Decoder: d}
-}
-
-// next returns the next token, io.EOF at the end of a whole document.
-func (t *tokens) next() (xml.Token, error) {
-	token, err := t.RawToken()
-	if err != nil {
-		if errors.Is(err, io.EOF) && len(t.open) > 0 {
-			return nil, t.fail("element <%s> is not closed", written(t.open[len(t.open)-1]))
-		}
-		if errors.Is(err, io.EOF) {
-			return nil, io.EOF
-		}
-		return nil, t.broken(err)
-	}
-	switch e := token.(type) {
-	case xml.StartElement:
-		if len(t.open) == MaxDepth {
-			return nil, fault.New(fault.Input, "has elements more than %d deep", MaxDepth)
-		}
-		if len(t.open) == 0 && t.begun {
-			return nil, t.fail("a second document begins with <%s>", written(e.Name))
-		}
-		t.begun = true
-		t.open = append(t.open, e.Name)
-	case xml.EndElement:
-		if len(t.open) == 0 {
-			return nil, t.fail("there is no element for </%s> to close", written(e.Name))
-		}
-		if begun := t.open[len(t.open)-1]; begun != e.Name {
-			return nil, t.fail("element <%s> is closed by </%s>", written(begun), written(e.Name))
-		}
-		t.open = t.open[:len(t.open)-1]
-	}
-	return token, nil
-}
-
-// written is a name as it stands in the document: the prefix is in Space.
-func written(n xml.Name) string {
-	if n.Space == "" {
-		return n.Local
-	}
-	return n.Space + ":" + n.Local
-}
-
 // name is what a name becomes as that of a member.
-func (o Options) name(n xml.Name) string {
-	if !o.Prefixes || n.Space == "" {
-		return n.Local
+func (o Options) name(n *name) string {
+	if !o.Prefixes || n.space == "" {
+		return n.local
 	}
-	return n.Space + "_" + n.Local
+	return n.space + "_" + n.local
 }
 
 // isNamespace reports whether an attribute declares a namespace.
-func isNamespace(n xml.Name) bool {
-	return n.Space == "xmlns" || n.Space == "" && n.Local == "xmlns"
-}
-
-// fail is an error about the document's form, at the current line.
-func (t *tokens) fail(format string, args ...any) error {
-	line, _ := t.InputPos()
-	e := fault.New(fault.Input, "is not well-formed XML: "+format, args...).Try("ask the sender for a whole copy, or mend it")
-	e.Line = int64(line)
-	return e
-}
-
-// broken says where a document stops being one.
-func (t *tokens) broken(err error) error {
-	if fault.KindOf(err) != 0 {
-		return err
-	}
-	var syntax *xml.SyntaxError
-	if errors.As(err, &syntax) {
-		return t.fail("%s", syntax.Msg)
-	}
-	return t.fail("%s", err)
-}
+func (n *name) isNamespace() bool { return n.space == "xmlns" || n.space == "" && n.local == "xmlns" }
 
 // trim leaves out XML's own white space around a text (XML 1.0, section 2.3), and none other.
 func trim(text []byte) []byte { return bytes.Trim(text, " \t\r\n") }
