@@ -210,7 +210,7 @@ func (d Deletion) carryOut(ctx context.Context, t *table.Table, g *gone, out *De
 	if err != nil {
 		return err
 	}
-	options := d.Layout
+	options := d.Layout.Within(b.Memory)
 	options.Sort, options.Columnar.Format, options.Columnar.Workers = t.Sort, t.Format, b.Workers
 	options.Columnar.Counts = true
 	o := &write.Output{Schema: t.Schema, Spec: t.Spec, Options: options, Create: a.CreateFile, Origins: true}

@@ -93,9 +93,9 @@ const (
 // NewUpsert prepares for the rows of an output, which are those of a table, nil for one that comes into being.
 func NewUpsert(o Options, out *write.Output, t *table.Table, b run.Budget) (*Upsert, error) {
 	s := out.Schema
-	u := &Upsert{options: o, out: out, table: t, budget: b, newest: -1, most: mostKeys, straight: write.Straight(out)}
+	u := &Upsert{options: o, out: out, table: t, budget: b, newest: -1, most: b.Share(mostKeys), straight: write.Straight(out)}
 	dir := out.Options.TempDir
-	u.spool, u.log = spool{most: spoolBytes, dir: dir}, log{most: logRecords, dir: dir}
+	u.spool, u.log = spool{most: b.Share(spoolBytes), dir: dir}, log{most: int(b.Share(logRecords)), dir: dir}
 	var err error
 	if u.key, err = keyFields(s, o.Key); err != nil {
 		return nil, err

@@ -11,7 +11,6 @@ import (
 	"math"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -35,6 +34,10 @@ type app struct {
 	out, err io.Writer
 	output   string
 	quiet    bool
+	// memoryFlag is how much memory may be taken, stated the same in bytes; limited says that the environment limits it.
+	memoryFlag string
+	stated     int64
+	limited    bool
 	// wholeHelp says that help was asked for with all flags.
 	wholeHelp bool
 	warehouse string
@@ -44,17 +47,11 @@ type app struct {
 	done, untouched string
 }
 
-// memoryLimit is where the collector begins to work harder, in bytes. What the stages hold at a time is bounded below it.
-const memoryLimit = 400 << 20
-
 // patience is how long the program may take to end once it is asked to.
 const patience = 5 * time.Second
 
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(memoryLimit)
-	}
 	collectLate()
 	// Libraries have nothing to say to users.
 	log.SetOutput(io.Discard)
@@ -75,7 +72,7 @@ func Main(args []string) int {
 // carryOut carries out one command line.
 func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	results := &outlet{Writer: out}
-	a := &app{out: results, err: errs}
+	a := &app{out: results, err: errs, limited: os.Getenv("GOMEMLIMIT") != ""}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(results)
@@ -185,6 +182,10 @@ Look at the files, see the schema that would be inferred and why, load them in o
 			if a.output != "table" && a.output != "json" {
 				return fault.Unknown("output", a.output, "table", "json")
 			}
+			if err := a.stateMemory(); err != nil {
+				return err
+			}
+			a.keepMemory()
 			return nil
 		},
 	}
@@ -194,6 +195,8 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	flags := root.PersistentFlags()
 	flags.StringVarP(&a.output, "output", "o", "table", "`form` of results, table or json")
 	flags.BoolVar(&a.quiet, "quiet", false, "show neither progress nor reports: only what is asked for, and what goes wrong")
+	flags.StringVar(&a.memoryFlag, "memory", "",
+		"keep to about so much memory, a `size` like 128MiB (default: GOMEMLIMIT where it is set, or 512MiB)")
 	// Commands stand in the order of a day's work.
 	cobra.EnableCommandSorting = false
 	at := func(cmd *cobra.Command) *cobra.Command { return a.addAt(a.addWarehouse(cmd)) }
@@ -286,7 +289,7 @@ func terminal(w io.Writer) (int, bool) {
 
 // budget returns what a run may use, and a function to call at its end.
 func (a *app) budget() (run.Budget, func()) {
-	b := run.DefaultBudget()
+	b := run.NewBudget(a.memory())
 	b.Warn = func(text string) { fmt.Fprintln(a.err, "trevak: "+text) }
 	fd, ok := terminal(a.err)
 	if !ok || a.quiet {

@@ -23,6 +23,8 @@ type plan struct {
 	tree   *pqschema.Schema
 	// columns, codecs and bloomed are by leaf column; bloomed says that it gets a Bloom filter.
 	columns []footer.Column
+	// first is the first leaf column of each column.
+	first   []int
 	codecs  []Codec
 	bloomed []bool
 	// elements is the schema as it stands in footers, count how many elements that are.
@@ -44,6 +46,11 @@ func newPlan(s schema.Schema, o Options) (*plan, error) {
 		p.bloomed = append(p.bloomed, slices.Contains(o.Bloom, path))
 		p.columns = append(p.columns, footer.Column{Type: int32(column.PhysicalType()), Codec: int32(codec.parquet()),
 			Path: column.ColumnPath()})
+	}
+	leaf := 0
+	for _, f := range p.schema.Fields() {
+		p.first = append(p.first, leaf)
+		leaf += len(leafTypes([]arrow.Field{f}))
 	}
 	p.elements, p.count, err = elements(p.tree)
 	return p, err

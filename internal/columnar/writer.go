@@ -8,7 +8,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/parquet"
-	"golang.org/x/sync/errgroup"
 
 	"trevak/internal/columnar/footer"
 	"trevak/internal/magic"
@@ -155,28 +154,32 @@ func (w *Writer) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	return w.err
 }
 
+// fewRows is how many rows of a batch, or values of pages, are not worth a goroutine.
+const fewRows = 1 << 10
+
+// workers is how many columns of so many rows are worked on at a time.
+func (w *Writer) workers(rows int64) int {
+	if rows < fewRows {
+		return 1
+	}
+	return w.options.Workers
+}
+
 // encode hands the columns of a batch to their chunks, side by side: each has encoders and pages of its own.
 func (w *Writer) encode(ctx context.Context, batch arrow.RecordBatch) error {
-	workers, ctx := errgroup.WithContext(ctx)
-	workers.SetLimit(max(1, w.options.Workers))
-	first := 0
-	for c := range int(batch.NumCols()) {
-		field, column := w.schema.Field(c), batch.Column(c)
-		chunks := w.chunks[first:]
-		first += len(leafTypes([]arrow.Field{field}))
-		workers.Go(func() error {
-			for i, l := range shred(field, column) {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				if err := chunks[i].add(l); err != nil {
-					return fmt.Errorf("column %q: %w", field.Name, err)
-				}
+	return sideBySide(int(batch.NumCols()), w.workers(batch.NumRows()), func(c int) error {
+		field := w.schema.Field(c)
+		chunks := w.chunks[w.first[c]:]
+		for i, l := range shred(field, batch.Column(c)) {
+			if err := ctx.Err(); err != nil {
+				return err
 			}
-			return nil
-		})
-	}
-	return workers.Wait()
+			if err := chunks[i].add(l); err != nil {
+				return fmt.Errorf("column %q: %w", field.Name, err)
+			}
+		}
+		return nil
+	})
 }
 
 // EndRowGroup writes what is pending to the file as a row group; there is nothing to do when no row is.
@@ -205,12 +208,7 @@ func (w *Writer) EndRowGroup() error {
 
 // endPages encodes the open pages, side by side.
 func (w *Writer) endPages() error {
-	var workers errgroup.Group
-	workers.SetLimit(max(1, w.options.Workers))
-	for _, c := range w.chunks {
-		workers.Go(c.endPage)
-	}
-	return workers.Wait()
+	return sideBySide(len(w.chunks), w.workers(w.rows), func(i int) error { return w.chunks[i].endPage() })
 }
 
 // Pending returns about how many bytes are held in memory for the open row group.

@@ -211,7 +211,7 @@ func (d *Data) observe(ctx context.Context, sample *scan.Sample, r Reading, b ru
 	}
 	var room, hashRoom *schema.Room
 	if keys {
-		most := int64(mostExactly)
+		most := min(mostExactly, b.Share(mostExactly))
 		if d.wide() {
 			most /= 8
 		}

@@ -37,6 +37,21 @@ var DefaultOptions = Options{Columnar: columnar.DefaultOptions, FileBytes: 256 <
 // and begin, which another goroutine may call, begins it there.
 type Create func(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error)
 
+// Within are the options for a program that may take so many bytes of memory, 0 for as they are. What was stated stays.
+func (o Options) Within(memory int64) Options {
+	// The program itself and what passes through it take the first part of the memory.
+	const itself, waits, pages, leastPages, openFile = 80 << 20, 0.33, 8, 4 << 20, 16 << 20
+	if memory == 0 {
+		return o
+	}
+	if o.BudgetBytes == DefaultOptions.BudgetBytes {
+		o.BudgetBytes = int64(waits * float64(max(memory-itself, itself/4)))
+	}
+	o.OpenFiles = max(1, min(o.OpenFiles, int(memory/openFile)))
+	o.Columnar.RowGroupBytes = min(o.Columnar.RowGroupBytes, max(leastPages, memory/pages))
+	return o
+}
+
 // DataFile is a finished file.
 type DataFile struct {
 	URI    string

@@ -10,14 +10,38 @@ import (
 type Budget struct {
 	// Workers is how many blocks, and how many columns, are worked on at a time.
 	Workers int
+	// Memory is about how many bytes the whole program may take; 0 is for UsualMemory.
+	Memory int64
 	// Events is told of progress, from one goroutine at a time, and Warn of what should be known before rows are written; both
 	// may be nil.
 	Events func(Event)
 	Warn   func(string)
 }
 
+// UsualMemory is what runs are made for, LeastMemory what they cannot do with less than.
+const (
+	UsualMemory = 512 << 20
+	LeastMemory = 96 << 20
+)
+
+// workerMemory is what a worker takes with the blocks and rows that wait for it, at least.
+const workerMemory = 24 << 20
+
 // DefaultBudget uses every processor.
-func DefaultBudget() Budget { return Budget{Workers: runtime.GOMAXPROCS(0)} }
+func DefaultBudget() Budget { return NewBudget(UsualMemory) }
+
+// NewBudget uses every processor that so many bytes of memory have a worker's share for.
+func NewBudget(memory int64) Budget {
+	return Budget{Workers: max(1, min(runtime.GOMAXPROCS(0), int(memory/2/workerMemory))), Memory: memory}
+}
+
+// Share is the part of what runs usually take of something that the budget has memory for.
+func (b Budget) Share(usual int64) int64 {
+	if b.Memory == 0 {
+		return usual
+	}
+	return int64(float64(usual) * float64(b.Memory) / UsualMemory)
+}
 
 // Tell tells how far the run is, if somebody wants to know.
 func (b Budget) Tell(e Event) {

@@ -127,7 +127,7 @@ func (g *grouper) close() {
 // readGroups reads rows of which some are brought together.
 func (s *Shaped) readGroups(ctx context.Context, r Request, take func(*Rows) error) error {
 	r.columns(s)
-	g, f, each := newGrouper(s.Form, s.Sort), newRefitter(s, r, false), r.each(ctx)
+	g, f, each := newGrouper(s.Form, s.Sort.Within(r.Budget.Memory)), newRefitter(s, r, false), r.each(ctx)
 	defer g.close()
 	below := s.request(r)
 	below.Coded = false

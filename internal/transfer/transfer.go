@@ -215,7 +215,7 @@ func (c *copying) rewrite(ctx context.Context, tasks []table.ReadTask) error {
 	if err != nil {
 		return err
 	}
-	options := layout.DefaultOptions
+	options := layout.DefaultOptions.Within(c.budget.Memory)
 	options.Sort, options.Columnar.Format = c.from.Sort, c.from.Format
 	options.Columnar.Workers, options.Columnar.Counts = c.budget.Workers, true
 	o := write.Output{Schema: c.from.Schema, Origins: true}

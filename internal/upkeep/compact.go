@@ -192,7 +192,7 @@ func (c *compacting) run(ctx context.Context) (err error) {
 // write writes the units anew, some side by side.
 func (c *compacting) write(ctx context.Context) error {
 	workers := max(1, min(c.budget.Workers, len(c.units)))
-	options := c.Layout
+	options := c.Layout.Within(c.budget.Memory)
 	options.Sort, options.Columnar.Format = c.table.Sort, c.table.Format
 	options.Columnar.Counts = true
 	options.BudgetBytes /= int64(workers)

@@ -184,6 +184,7 @@ func Under(inferred *infer.Inference, added []Extra, prepare func(schema.Schema)
 // Attempt writes the source's rows once, and closes the account of it.
 func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Output, started time.Time, target string) ([]layout.DataFile,
 	*Report, error) {
+	out.Options = out.Options.Within(b.Memory)
 	o := &out.Options.Columnar
 	if o.Codec == columnar.Auto {
 		var err error
