@@ -10,7 +10,6 @@ import (
 	"io"
 	"sync/atomic"
 
-	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -18,6 +17,7 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"trevak/internal/fault"
+	"trevak/internal/locate/inflate"
 )
 
 // Compression is how an object is packed, told by its first bytes.
@@ -41,7 +41,7 @@ var packings = []struct {
 	magic string
 	open  func(io.Reader) (io.ReadCloser, error)
 }{
-	{Gzip, "\x1f\x8b", func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }},
+	{Gzip, "\x1f\x8b", func(r io.Reader) (io.ReadCloser, error) { return inflate.NewReader(r) }},
 	{Zstd, "\x28\xb5\x2f\xfd", openZstd},
 	{Bzip2, "BZh", func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil }},
 	{XZ, "\xfd7zXZ\x00", func(r io.Reader) (io.ReadCloser, error) { return noClose(xz.NewReader(r)) }},
