@@ -3,6 +3,7 @@ package cli
 import (
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"strings"
 
 	early "early.trevak"
@@ -31,7 +32,28 @@ func collectLate() {
 		return
 	}
 	floor.Grow(heapFloor)
-	type mark struct{ _ [64]byte }
-	runtime.AddCleanup(new(mark), func(int) { debug.SetGCPercent(percent) }, 0)
+	afterCycle(func() {
+		debug.SetGCPercent(percent)
+		afterCycle(dropFloor)
+	})
 	debug.SetGCPercent(percent * firstGoal / heapMinimum)
+}
+
+// afterCycle has something done when the collector has next been at work.
+func afterCycle(do func()) {
+	type mark struct{ _ [64]byte }
+	runtime.AddCleanup(new(mark), func(int) { do() }, 0)
+}
+
+// fullHeap is how many bytes in use need no floor.
+const fullHeap = 128 << 20
+
+// dropFloor gives the floor up once the heap is large by itself: it counts against the memory that may be taken.
+func dropFloor() {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	if metrics.Read(live); live[0].Value.Kind() == metrics.KindUint64 && live[0].Value.Uint64() > fullHeap {
+		floor.Reset()
+		return
+	}
+	afterCycle(dropFloor)
 }

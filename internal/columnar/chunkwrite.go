@@ -17,7 +17,10 @@ func (c *chunk) write(sink *countingWriter, indexed bool, header *[]byte) (foote
 		return out, nil, err
 	}
 	out.Data = sink.n
-	pages := make([]footer.Page, len(c.pages))
+	var pages []footer.Page
+	if indexed {
+		pages = make([]footer.Page, len(c.pages))
+	}
 	for i := range c.pages {
 		p := &c.pages[i]
 		h := footer.PageHeader{Raw: p.raw, Packed: int32(len(p.data)), Values: p.entries, Rows: p.rows, Encoding: int32(p.encoding),
@@ -30,8 +33,10 @@ func (c *chunk) write(sink *countingWriter, indexed bool, header *[]byte) (foote
 		if err := sink.put(*header, p.data); err != nil {
 			return out, nil, err
 		}
-		pages[i] = footer.Page{Offset: at, Bytes: int32(sink.n - at), FirstRow: p.firstRow, Absent: p.stats.Nulls == int64(p.entries),
-			Statistics: p.stats}
+		if indexed {
+			pages[i] = footer.Page{Offset: at, Bytes: int32(sink.n - at), FirstRow: p.firstRow, Absent: p.stats.Nulls == int64(p.entries),
+				Statistics: p.stats}
+		}
 		note(&out, p.encoding)
 		out.Values += int64(p.entries)
 		out.Raw += int64(p.raw) + int64(len(*header))

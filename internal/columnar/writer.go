@@ -92,6 +92,9 @@ func NewWriter(w io.Writer, s schema.Schema, o Options) (*Writer, error) {
 	leaves := leafTypes(p.schema.Fields())
 	// Readers that look for the pages of a column among those of very many others take longer than the pages do.
 	out.indexed = len(leaves) <= wideLeaves
+	if len(leaves) > veryWide {
+		out.options.RowGroupBytes = min(o.RowGroupBytes, veryWideBytes)
+	}
 	for i, leaf := range leaves {
 		v := newValues(leaf, p.codecs[i])
 		if v == nil {
@@ -153,6 +156,12 @@ func (w *Writer) Write(ctx context.Context, batch arrow.RecordBatch) error {
 	}
 	return w.err
 }
+
+// With more than veryWide leaf columns, each of which takes memory of its own, row groups have no more than veryWideBytes.
+const (
+	veryWide      = 4000
+	veryWideBytes = 24 << 20
+)
 
 // fewRows is how many rows of a batch, or values of pages, are not worth a goroutine.
 const fewRows = 1 << 10

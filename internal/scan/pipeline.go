@@ -2,6 +2,7 @@ package scan
 
 import (
 	"context"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -45,9 +46,9 @@ type result[T any] struct {
 func process[T any](ctx context.Context, p pass, newWorker func() func(*parse.Block) (T, error), take func(parse.Block, T) error) error {
 	group, ctx := errgroup.WithContext(ctx)
 	workers := max(1, p.budget.Workers)
-	slots := make(chan struct{}, 2*workers+1)
+	slots := make(chan struct{}, p.slots())
 	jobs, results := make(chan job), make(chan result[T])
-	spare := make(spareBuffers, cap(slots)+waitingBlocks*p.readers())
+	spare := make(spareBuffers, cap(slots)+p.waiting()*min(p.readers(), len(p.source.Inputs)))
 
 	group.Go(func() error {
 		defer close(jobs)
@@ -131,6 +132,43 @@ func (p pass) tell(object int, read int64) {
 // waitingBlocks is how many blocks of each object that is read ahead wait to be worked on.
 const waitingBlocks = 4
 
+// A block of very many columns has so many bytes for each of them, as far as mostBlock, so that what is done for each column of a
+// block is done for enough rows; fewer such blocks wait.
+const (
+	manyColumns = 4000
+	columnBytes = 256
+	mostBlock   = 8 << 20
+)
+
+// blockBytes is the usual size of a block of an object.
+func blockBytes(usual int, in source.Input) int {
+	if n := len(in.Rules.Names); n > manyColumns {
+		return max(usual, min(n*columnBytes, mostBlock))
+	}
+	return usual
+}
+
+// wide reports whether an object has very many columns.
+func (p pass) wide() bool {
+	return slices.ContainsFunc(p.source.Inputs, func(in source.Input) bool { return len(in.Rules.Names) > manyColumns })
+}
+
+// waiting is how many blocks of each object wait, slots how many are worked on or wait for their turn when they were.
+func (p pass) waiting() int {
+	if p.wide() {
+		return 1
+	}
+	return waitingBlocks
+}
+
+func (p pass) slots() int {
+	workers := max(1, p.budget.Workers)
+	if p.wide() {
+		return workers + 1
+	}
+	return 2*workers + 1
+}
+
 // cut is a block of an object, and the stored bytes of the object that were read when it was cut.
 type cut struct {
 	block parse.Block
@@ -151,7 +189,7 @@ func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error
 	inputs := p.source.Inputs
 	number, last := 0, 0
 	var before int64
-	return ahead.Each(ctx, len(inputs), p.readers(), waitingBlocks, func(ctx context.Context, i int, send func(cut) error) error {
+	return ahead.Each(ctx, len(inputs), p.readers(), p.waiting(), func(ctx context.Context, i int, send func(cut) error) error {
 		return source.Located(p.cut(ctx, i, spare, send), inputs[i].Location)
 	}, func(i int, c cut) error {
 		for ; last < i; last++ {
@@ -166,6 +204,7 @@ func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error
 func (p pass) cut(ctx context.Context, i int, spare spareBuffers, send func(cut) error) error {
 	in := p.source.Inputs[i]
 	limits := in.Limits.Parse()
+	limits.BlockBytes = blockBytes(limits.BlockBytes, in)
 	in.Hashed = p.hashes != nil
 	stream, text, err := in.Text(ctx, &limits)
 	if err != nil {
@@ -202,7 +241,7 @@ func (s spareBuffers) get(n int) ([]byte, error) {
 
 // put keeps a buffer, unless there are enough of them or it is unusually large.
 func (s spareBuffers) put(b []byte) {
-	if cap(b) > 4*parse.DefaultLimits.BlockBytes {
+	if cap(b) > mostBlock {
 		return
 	}
 	select {

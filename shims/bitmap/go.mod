@@ -1,0 +1,3 @@
+module github.com/RoaringBitmap/roaring/v2
+
+go 1.26

@@ -1,0 +1,3 @@
+module github.com/goccy/go-json
+
+go 1.26
