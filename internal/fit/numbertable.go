@@ -4,6 +4,7 @@ import (
 	"trevak/internal/lexical"
 	"trevak/internal/parse/cells"
 	"trevak/internal/prefault"
+	"trevak/internal/wordtable"
 )
 
 // numberTable finds the numbers of texts that are themselves decimal numbers, by their digits: what lies next to each other as
@@ -32,7 +33,7 @@ type shortTexts struct {
 	words          [lexical.Together]lexical.Word
 }
 
-// known is what wordTable.known is, for up to lexical.Together numbers.
+// known is what wordtable.Table.Known is, for up to lexical.Together numbers.
 func (t *numberTable) known(texts *shortTexts, codes []uint32, in *cells.Column, row int) (present, others uint64) {
 	n := len(codes)
 	there, others := in.Keys(row, n, &texts.keys, &texts.sizes)
@@ -84,7 +85,7 @@ func (t *numberTable) add(text []byte, id uint32) (added, full bool) {
 	if !ok || int64(scale) != t.scale {
 		return false, false
 	}
-	if id > mostWordIDs || !t.reach(v) {
+	if id > wordtable.MostNumbers || !t.reach(v) {
 		return false, true
 	}
 	t.ids[v-t.base] = uint16(id)

@@ -11,6 +11,7 @@ import (
 	"trevak/internal/lexical"
 	"trevak/internal/parse/cells"
 	"trevak/internal/schema"
+	"trevak/internal/wordtable"
 )
 
 // words numbers the texts of one column as they are met, and keeps for each number the value that it was read as: a text that
@@ -20,7 +21,7 @@ type words struct {
 	lengths []uint32     // of texts, by their numbers, in characters
 	numbers *numberTable // nil where texts are no numbers in the usual notation, and until it is clear that numbering pays
 	room    *int         // see numberTable
-	table   wordTable
+	table   wordtable.Table
 	long    longTable
 	values  *column // by number
 	looked  int     // how many texts of the blocks before were looked up
@@ -62,7 +63,7 @@ func numbered(k schema.Kind) bool {
 }
 
 func newWords(f schema.Field, room *int) *words {
-	return &words{values: newColumn(f, nil, fewestWords), table: newWordTable(), next: firstLook, room: room}
+	return &words{values: newColumn(f, nil, fewestWords), table: wordtable.New(), next: firstLook, room: room}
 }
 
 // read takes the value of a new text, and returns its number plus one; ok is false when it is none.
@@ -101,7 +102,7 @@ func (w *words) number(in *cells.Column, row int, value []byte) (id uint32, ok b
 	switch {
 	case len(text) <= lexical.WordBytes:
 		key = lexical.TextWord(text).Quoted(quoted, doubled)
-		id = w.table.find(key)
+		id = w.table.Find(key)
 	default:
 		id = w.long.find(text, doubled)
 	}
@@ -116,7 +117,7 @@ func (w *words) number(in *cells.Column, row int, value []byte) (id uint32, ok b
 	case !ok:
 	case len(text) <= lexical.WordBytes:
 		if doubled || !w.addNumber(text, id) {
-			w.table.add(key, id)
+			w.table.Add(key, id)
 		}
 	default:
 		w.long.add(text, doubled, id)
@@ -138,11 +139,11 @@ func (w *words) find(text []byte) (id uint32, ok bool) {
 	}
 	// The empty text would be no value if it were not quoted.
 	key := lexical.TextWord(text).Quoted(true, false)
-	if id = w.table.find(key); id != 0 {
+	if id = w.table.Find(key); id != 0 {
 		return id, true
 	}
 	if id, ok = w.read(text); ok {
-		w.table.add(key, id)
+		w.table.Add(key, id)
 	}
 	return id, ok
 }
@@ -167,7 +168,7 @@ func (w *words) known(texts *shortTexts, codes []uint32, in *cells.Column, row i
 		return w.numbers.known(texts, codes, in, row)
 	}
 	far := in.Words(row, len(codes), &texts.words)
-	present, others = w.table.known(codes, &texts.words)
+	present, others = w.table.Known(codes, &texts.words)
 	for ; far != 0; far &= far - 1 {
 		i := bits.TrailingZeros64(far)
 		text, _, doubled := in.Text(row + i)

@@ -3,6 +3,7 @@ package schema
 import (
 	"bytes"
 	"encoding/binary"
+	"math/bits"
 	"slices"
 	"unicode/utf8"
 )
@@ -325,30 +326,33 @@ func (e *Evidence) Unique() (unique, known bool) {
 // allDiffer reports whether all of some hashes are different, which it puts in another order: each to where those with the same
 // highest bits belong, so that those are few to be held against each other.
 func allDiffer(hashes []uint64) bool {
-	const shift = 64 - 11
-	var next, ends [1 << 11]int
-	var table smallTable
+	// So few parts that the place where each goes on is near the processor, as are the hashes of one.
+	const mostParts, ofPart = 1 << 9, 4 << 10
+	parts := min(mostParts, 1<<bits.Len(uint(len(hashes)/ofPart)))
+	shift := 64 - bits.TrailingZeros(uint(parts))
+	var counts, next, ends [mostParts]int
 	for _, h := range hashes {
-		ends[h>>shift]++
+		counts[h>>shift]++
 	}
-	at := 0
-	for part, n := range ends {
+	at, most := 0, 0
+	for part, n := range counts[:parts] {
 		next[part] = at
 		at += n
-		ends[part] = at
+		ends[part], most = at, max(most, n)
 	}
-	start := 0
-	for part, end := range ends {
+	start, table := 0, make([]uint64, 2<<bits.Len(uint(most)))
+	for part, end := range ends[:parts] {
 		for next[part] < end {
-			i := next[part]
-			if to := int(hashes[i] >> shift); to != part {
-				hashes[i], hashes[next[to]] = hashes[next[to]], hashes[i]
+			// What is here goes where it belongs, and what was there takes its place, until one belongs here.
+			i, h := next[part], hashes[next[part]]
+			for to := int(h >> shift); to != part; to = int(h >> shift) {
+				h, hashes[next[to]] = hashes[next[to]], h
 				next[to]++
-			} else {
-				next[part]++
 			}
+			hashes[i] = h
+			next[part]++
 		}
-		if !table.allDiffer(hashes[start:end]) {
+		if !differ(hashes[start:end], table) {
 			return false
 		}
 		start = end
@@ -356,21 +360,12 @@ func allDiffer(hashes []uint64) bool {
 	return true
 }
 
-// smallTable holds a few hashes against each other, and is near at hand for the processor.
-type smallTable [1 << 12]uint64
-
-// allDiffer reports whether all of some hashes are different.
-func (t *smallTable) allDiffer(hashes []uint64) bool {
-	if len(hashes) > len(t)/2 {
-		slices.Sort(hashes)
-		return len(slices.Compact(hashes)) == len(hashes)
-	}
-	size := 64
-	for size < 2*len(hashes) {
-		size *= 2
-	}
-	slots, zeros := t[:size], 0
+// differ reports whether all of some hashes are different. slots are at least twice as many, a power of two, of any content.
+func differ(hashes, slots []uint64) bool {
+	size := 1 + bits.Len(uint(len(hashes)))
+	slots = slots[:1<<size]
 	clear(slots)
+	zeros := 0
 	for _, h := range hashes {
 		if h == 0 {
 			if zeros++; zeros > 1 {
@@ -378,12 +373,12 @@ func (t *smallTable) allDiffer(hashes []uint64) bool {
 			}
 			continue
 		}
-		at := int(h*spread>>32) & (size - 1)
+		at := int(h * spread >> (64 - size))
 		for slots[at] != 0 {
 			if slots[at] == h {
 				return false
 			}
-			at = (at + 1) & (size - 1)
+			at = (at + 1) & (len(slots) - 1)
 		}
 		slots[at] = h
 	}

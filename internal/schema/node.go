@@ -30,6 +30,7 @@ type Node struct {
 	objects  int64 // how many objects were walked, to give each a stamp
 
 	recent  *recent
+	known   *known
 	looks   int // until the recent values are kept; negative once that did not pay
 	serial  int // of the block that was added last
 	latest  Place
@@ -121,6 +122,8 @@ type where struct {
 	// hashRoom is what the hashes of all columns and workers share.
 	hashRoom *Room
 	lean     bool
+	batch    batch
+	unquoted []byte
 	plain    []byte
 	found    weighed
 }
@@ -150,7 +153,7 @@ func (n *Node) begin(w *where) {
 // tally counts a value of a class.
 func (n *Node) tally(class int, text []byte, w *where) {
 	n.Counts[class]++
-	if n.ordered && len(n.first[class]) == instancesKept {
+	if n.settled(class) {
 		return
 	}
 	n.Seen |= 1 << class
@@ -209,7 +212,11 @@ func (n *Node) add(text []byte, as look, w *where) {
 	}
 }
 
-const tokenIndex = 1
+// What the indices of two classes are.
+const (
+	nullIndex  = 0
+	tokenIndex = 1
+)
 
 // weighNew classifies and weighs a value, and returns the index of its class.
 func (n *Node) weighNew(text []byte, as look, hash uint64, w *where) int {
@@ -333,7 +340,7 @@ func (n *Node) Forget() {
 	n.forgetHashes()
 	n.Distinct.forget()
 	n.Days.forget()
-	n.recent, n.looks = nil, -1
+	n.recent, n.known, n.looks = nil, nil, -1
 	for _, f := range n.Fields {
 		f.Forget()
 	}

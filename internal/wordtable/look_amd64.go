@@ -1,4 +1,4 @@
-package fit
+package wordtable
 
 import (
 	"golang.org/x/sys/cpu"
@@ -12,7 +12,7 @@ import (
 func lookBMI(codes *uint32, texts *lexical.Word, n int, slots *uint16, shift int, keys *lexical.Word) (present, missed uint64)
 
 // look is lookOneByOne.
-func (t *wordTable) look(codes []uint32, texts *[lexical.Together]lexical.Word) (present, missed uint64) {
+func (t *Table) look(codes []uint32, texts *[lexical.Together]lexical.Word) (present, missed uint64) {
 	if cpu.X86.HasBMI2 && len(codes) > 0 {
 		return lookBMI(&codes[0], &texts[0], len(codes), &t.slots[0], t.shift, &t.keys[0])
 	}

@@ -1,4 +1,4 @@
-package fit
+package wordtable
 
 import (
 	"fmt"
@@ -12,7 +12,7 @@ import (
 func TestLookingAgreesWithAnyProcessor(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 7))
 	for _, different := range []int{1, 10, 300, 5000} {
-		table, added := newWordTable(), map[lexical.Word]uint32{}
+		table, added := New(), map[lexical.Word]uint32{}
 		for round := range 1000 {
 			n := random.IntN(lexical.Together + 1)
 			var texts [lexical.Together]lexical.Word
@@ -32,7 +32,7 @@ func TestLookingAgreesWithAnyProcessor(t *testing.T) {
 			if present != present2 || missed != missed2 || fmt.Sprint(codes) != fmt.Sprint(codes2) {
 				t.Fatalf("round %d: %x, %x, %v; for any processor %x, %x, %v", round, present, missed, codes, present2, missed2, codes2)
 			}
-			present, others := table.known(codes, &texts)
+			present, others := table.Known(codes, &texts)
 			for i := range n {
 				id, there := added[texts[i]]
 				switch bit := uint64(1) << i; {
@@ -46,7 +46,7 @@ func TestLookingAgreesWithAnyProcessor(t *testing.T) {
 			for _, k := range texts[:n] {
 				if _, there := added[k]; !there && k != (lexical.Word{}) {
 					added[k] = uint32(len(added) + 1)
-					table.add(k, added[k])
+					table.Add(k, added[k])
 				}
 			}
 		}
