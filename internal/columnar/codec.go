@@ -145,6 +145,10 @@ func zstdPool(level zstd.EncoderLevel) *sync.Pool {
 	return pool.(*sync.Pool)
 }
 
+// smallPage is below how many bytes a page is packed with the tables of the fastest level unless a level is stated: it comes out
+// about as small, and those of the default level are so large that they are looked up in memory far from the processor.
+const smallPage = 4 << 10
+
 // compress packs a page, in the memory of dst where that suffices, whatever is in it.
 func (c Codec) compress(dst, raw []byte) ([]byte, error) {
 	switch c.name() {
@@ -154,6 +158,9 @@ func (c Codec) compress(dst, raw []byte) ([]byte, error) {
 		return s2.EncodeSnappy(dst[:cap(dst)], raw), nil
 	case "zstd":
 		level := zstd.SpeedDefault
+		if len(raw) < smallPage {
+			level = zstd.SpeedFastest
+		}
 		if n := c.level(); n != compress.DefaultCompressionLevel {
 			level = zstd.EncoderLevelFromZstd(n)
 		}
