@@ -99,15 +99,15 @@ func (o *Observed) Delimited(r *delimited.Records, names []string) {
 	w := o.where(r.Block)
 	o.Root.Seen |= ClassObject
 	o.Root.Counts[ClassObject.Index()] += int64(r.Rows)
-	if r.Rows == 0 {
-		return
-	}
 	nodes := make([]*Node, len(names))
 	for c, name := range names {
 		nodes[c] = o.Root.Field(name)
 		if nodes[c].Seen == 0 {
 			nodes[c].position = c
 		}
+	}
+	if r.Rows == 0 {
+		return
 	}
 	for from, step := 0, rowsAtATime(r); from < r.Rows; from += step {
 		for c, node := range nodes {

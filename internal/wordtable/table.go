@@ -9,8 +9,8 @@ import (
 	"trevak/internal/prefault"
 )
 
-// Table finds the numbers of texts of up to lexical.WordBytes bytes. It belongs to one worker. What is looked at for one is near together in memory
-// for all of them: a slot of two bytes and a key.
+// Table finds the numbers of texts of up to lexical.WordBytes bytes. It belongs to one worker. What is looked at for one is near
+// together in memory for all of them: a slot of two bytes and a key.
 type Table struct {
 	slots []uint16       // the number plus one of what belongs there, or 0; three of four are empty, so that searches are short
 	keys  []lexical.Word // by number plus one; keys[0] is zero
