@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -20,8 +21,10 @@ type palette struct {
 	ints  encode.Fixed[int32]
 	texts encode.Text
 	// known has for each dictionary, by where its values lie in memory, the number of each of them plus one.
-	known  map[*byte][]uint32
-	values arrow.Array // of so many as there were when they were asked for
+	known map[*byte][]uint32
+	// values are as many as there were when they were asked for, which those do who take rows side by side.
+	mutex  sync.Mutex
+	values arrow.Array
 }
 
 // A palette is given up when it has more values, or more bytes of texts. It remembers so many dictionaries.
@@ -121,6 +124,8 @@ func codesOf(d *array.Dictionary) []uint32 {
 
 // array returns the values by their numbers. It stays the same array until there are more.
 func (p *palette) array() arrow.Array {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
 	if p.values != nil && p.values.Len() == p.len() {
 		return p.values
 	}
