@@ -10,7 +10,6 @@ import (
 	"trevak/internal/load"
 	"trevak/internal/render"
 	"trevak/internal/source"
-	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
@@ -40,7 +39,7 @@ adopted later: the ledger knows the files. They stay where they are, and nothing
 			if err != nil {
 				return err
 			}
-			reading := source.Reading{Store: storage.Standard(storage.Web{}), Sources: args, Stdin: os.Stdin}
+			reading := source.Reading{Store: stores, Sources: args, Stdin: os.Stdin}
 			l := load.Request{Task: write.Task{Reading: infer.Reading{Reading: reading}}, Warehouse: w, Into: name, DryRun: dryRun}
 			a.untouched = "the table " + name.String() + " is as it was"
 			budget, done := a.budget()

@@ -102,7 +102,7 @@ func (f *flowFlags) task(cmd *cobra.Command, sources []string) (t write.Task, er
 			return t, err
 		}
 	}
-	t, err = f.flow.Task(setting.Env{Sources: sources, Stdin: os.Stdin, Store: storage.Standard(storage.Web{Patience: f.flow.Timeout}),
+	t, err = f.flow.Task(setting.Env{Sources: sources, Stdin: os.Stdin, Store: storesWith(f.flow.Timeout),
 		Form: f.has(setting.Form), Columns: f.has(setting.Columns), Declared: f.feed.declared})
 	if err == nil && f.table != nil {
 		err = f.ofTable(cmd, &t)

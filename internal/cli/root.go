@@ -24,7 +24,6 @@ import (
 	"trevak/internal/locate"
 	"trevak/internal/render"
 	"trevak/internal/run"
-	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
@@ -309,9 +308,6 @@ func (a *app) json() bool { return a.output == "json" }
 
 // writeJSON writes a result for programs.
 func (a *app) writeJSON(value any) error { return render.JSON(a.out, value) }
-
-// stores are where warehouses and described files lie.
-var stores = storage.Standard(storage.Web{})
 
 func (a *app) openWarehouse() (*table.Warehouse, error) {
 	return table.OpenWarehouse(stores, a.warehouse)

@@ -9,6 +9,9 @@ import (
 
 // below takes everything below one folder but what is hidden and what this program keeps there itself.
 func (f *Found) below(ctx context.Context, folder string) error {
+	if flat, ok := storage.FlatOf(f.store, folder); ok {
+		return f.belowFlat(ctx, flat, folder)
+	}
 	own, err := f.passFolder(ctx, folder)
 	if own || err != nil {
 		return err

@@ -98,18 +98,18 @@ func (f *Found) take(ctx context.Context, source string, stdin io.Reader, seen m
 		seen[source] = true
 		return f.oneMember(ctx, holder, source)
 	}
-	paths, passed, err := f.expand(ctx, source)
+	entries, passed, err := f.expand(ctx, source)
 	if err != nil {
 		return err
 	}
 	f.Hidden += passed
-	for _, path := range paths {
+	for _, e := range entries {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if clean := storage.Clean(path); !seen[clean] {
+		if clean := storage.Clean(e.URI); !seen[clean] {
 			seen[clean] = true
-			if err := f.add(ctx, path, path != source); err != nil {
+			if err := f.add(ctx, e, e.URI != source); err != nil {
 				return err
 			}
 		}
@@ -150,13 +150,16 @@ func (f *Found) nothing(sources []string) error {
 }
 
 // add takes one file, or everything below one folder.
-func (f *Found) add(ctx context.Context, uri string, matched bool) error {
-	object, err := f.store.Stat(ctx, uri)
+func (f *Found) add(ctx context.Context, e storage.Entry, matched bool) error {
+	if e.Listed != nil {
+		return f.file(ctx, storage.Object{URI: e.URI, Version: *e.Listed}, matched)
+	}
+	object, err := f.store.Stat(ctx, e.URI)
 	if err != nil {
-		return explained(ctx, f.store, uri, err)
+		return explained(ctx, f.store, e.URI, err)
 	}
 	if object.Kind == storage.Folder {
-		return f.below(ctx, uri)
+		return f.below(ctx, e.URI)
 	}
 	return f.file(ctx, object, matched)
 }
@@ -184,8 +187,12 @@ func (f *Found) file(ctx context.Context, object storage.Object, matched bool) e
 	return nil
 }
 
-// zipped reports whether an object begins like a zip archive.
+// zipped reports whether an object begins like a zip archive. Far away, where that would take a request for each, one whose name says
+// that it is something else is not asked; what it is shows when it is looked at.
 func (f *Found) zipped(ctx context.Context, object storage.Object) bool {
+	if storage.InFlight(f.store, object.URI) > 0 && namesOther(object.URI) {
+		return false
+	}
 	file, err := f.store.Open(ctx, object)
 	if err != nil {
 		return false
@@ -201,13 +208,25 @@ func hidden(name string) bool {
 	return (strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_")) && name != "." && name != ".."
 }
 
-// expand resolves a glob pattern to sorted paths, and counts the hidden ones that it leaves out. What exists under its own name
+// otherEndings are those of names of objects that are no archives.
+var otherEndings = []string{".csv", ".tsv", ".psv", ".txt", ".dat", ".log", ".json", ".jsonl", ".ndjson", ".geojson", ".xml",
+	".parquet", ".orc", ".avro", ".arrow", ".feather", ".gz", ".zst", ".bz2", ".xz", ".lz4", ".sz", ".br"}
+
+// namesOther reports whether the name of an object says that it is no archive.
+func namesOther(uri string) bool {
+	name := strings.ToLower(storage.Base(uri))
+	return slices.ContainsFunc(otherEndings, func(ending string) bool { return strings.HasSuffix(name, ending) })
+}
+
+// expand resolves a glob pattern to sorted entries, and counts the hidden ones that it leaves out. What exists under its own name
 // is taken as it is, whatever it contains.
-func (f *Found) expand(ctx context.Context, source string) (paths []string, passed int, err error) {
-	_, err = f.store.Stat(ctx, source)
+func (f *Found) expand(ctx context.Context, source string) (entries []storage.Entry, passed int, err error) {
+	object, err := f.store.Stat(ctx, source)
 	switch {
+	case err == nil && object.Kind == storage.Regular && storage.InFlight(f.store, source) > 0:
+		return []storage.Entry{{URI: source, Listed: &object.Version}}, 0, nil
 	case err == nil:
-		return []string{source}, 0, nil
+		return []storage.Entry{{URI: source}}, 0, nil
 	case !HasPattern(source):
 		return nil, 0, explained(ctx, f.store, source, err)
 	}
@@ -222,18 +241,18 @@ func (f *Found) expand(ctx context.Context, source string) (paths []string, pass
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, 0, fault.Wrap(fault.Storage, err, "the files of the pattern %q cannot be listed", source)
 	}
-	for _, path := range matches {
-		if hiddenBelow(folder, path) {
+	for _, e := range matches {
+		if hiddenBelow(folder, e.URI) {
 			passed++
 		} else {
-			paths = append(paths, path)
+			entries = append(entries, e)
 		}
 	}
-	if len(paths) == 0 {
+	if len(entries) == 0 {
 		return nil, 0, suggest(ctx, f.store, fault.New(fault.Storage, "no file matches the pattern %q", source), source)
 	}
-	slices.Sort(paths)
-	return paths, passed, nil
+	slices.SortFunc(entries, func(a, b storage.Entry) int { return strings.Compare(a.URI, b.URI) })
+	return entries, passed, nil
 }
 
 var numberRange = regexp.MustCompile(`\{(\d+)\.\.(\d+)\}`)

@@ -105,7 +105,7 @@ func (f *Found) memberOf(ctx context.Context, source string) (holder string, ok 
 // oneMember takes one member of an archive.
 func (f *Found) oneMember(ctx context.Context, holder, source string) error {
 	all := Found{store: f.store}
-	if err := all.add(ctx, holder, false); err != nil {
+	if err := all.add(ctx, storage.Entry{URI: holder}, false); err != nil {
 		return err
 	}
 	at := slices.IndexFunc(all.Objects, func(o Object) bool { return o.Location == source })

@@ -127,6 +127,14 @@ func (o Object) AtHand() bool {
 	return ok && !storage.IsURL(s.object.URI)
 }
 
+// InFlight is how many requests to the object's store are best under way at a time, 0 where they are answered at once.
+func (o Object) InFlight() int {
+	if s, ok := o.source.(stored); ok {
+		return storage.InFlight(s.store, s.object.URI)
+	}
+	return 0
+}
+
 // File opens an object that is AtHand, to be read at offsets. The caller closes it.
 func (o Object) File(ctx context.Context) (storage.File, error) {
 	s, ok := o.source.(stored)

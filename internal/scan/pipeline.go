@@ -175,8 +175,19 @@ type cut struct {
 	read  int64
 }
 
-// readers is how many objects are read at a time: all processors can unpack, and one more is opened meanwhile.
-func (p pass) readers() int { return max(1, p.budget.Workers) + 1 }
+// readers is how many objects are read at a time: all processors can unpack, and one more is opened meanwhile. Of a store that is far
+// away it is as many as it answers at a time, as long as they are small.
+func (p pass) readers() int {
+	readers := max(1, p.budget.Workers) + 1
+	if n := len(p.source.Inputs); n > readers {
+		average := max(1, p.source.Bytes/int64(n))
+		readers = max(readers, min(p.source.Inputs[0].InFlight(), int(farAhead/average)))
+	}
+	return readers
+}
+
+// farAhead is how many bytes of objects that are far away are read ahead, in all.
+const farAhead = 32 << 20
 
 // read cuts the objects into blocks, several objects at a time, and hands the blocks on in the order of the objects.
 func (p pass) read(ctx context.Context, spare spareBuffers, emit func(job) error) error {

@@ -117,7 +117,11 @@ func Survey(ctx context.Context, r Reading) (*Source, error) {
 	}
 	s := &Source{Empty: r.found.Empty, Hidden: r.found.Hidden, Passed: r.found.Passed}
 	objects := r.found.Objects
-	err := ahead.Each(ctx, len(objects), lookTogether, 1, func(ctx context.Context, i int, send func(Input) error) error {
+	together := lookTogether
+	if len(objects) > 0 {
+		together = max(together, objects[0].InFlight())
+	}
+	err := ahead.Each(ctx, len(objects), together, 1, func(ctx context.Context, i int, send func(Input) error) error {
 		object := objects[i]
 		object.MayExpand = r.MayExpand
 		in, err := Look(ctx, object, r.Stated)

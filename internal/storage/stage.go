@@ -41,6 +41,7 @@ func NewStage(ctx context.Context, s Store, destination string) (Stage, error) {
 type keptBack struct {
 	store       Store
 	destination string
+	made        map[string]bool // the URIs of all objects
 	whole       []Writer
 }
 
@@ -50,6 +51,10 @@ func (k *keptBack) Create(ctx context.Context, path string) (Writer, error) {
 		uri = Join(k.destination, path)
 	}
 	w, err := k.store.Create(ctx, uri, Creation{Mode: Replace})
+	if k.made == nil {
+		k.made = map[string]bool{}
+	}
+	k.made[uri] = true
 	return &waiting{w, k}, err
 }
 
@@ -64,16 +69,35 @@ func (w *waiting) Commit() error {
 	return nil
 }
 
-func (k *keptBack) Publish(_ context.Context, check func() error) error {
+// Publish commits one object after the other, and then removes what else was in the folder before.
+func (k *keptBack) Publish(ctx context.Context, check func() error) error {
 	if err := check(); err != nil {
 		return err
 	}
-	for _, w := range k.whole {
-		if err := w.Commit(); err != nil {
+	var before []string
+	err := Walk(ctx, k.store, k.destination, func(e Entry, err error) error {
+		if err == nil && e.Kind != Folder && !k.made[e.URI] {
+			before = append(before, e.URI)
+		}
+		return err
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	for len(k.whole) > 0 {
+		if err := k.whole[0].Commit(); err != nil {
 			return err
 		}
+		k.whole = k.whole[1:]
 	}
-	k.whole = nil
+	if k.made[k.destination] {
+		return nil
+	}
+	for _, uri := range before {
+		if err := k.store.Remove(ctx, uri); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%w: %w", ErrLeft, err)
+		}
+	}
 	return nil
 }
 

@@ -88,6 +88,8 @@ type Entry struct {
 	// URI names it from the folder's on, Name is its last part.
 	URI, Name string
 	Kind      Kind
+	// Listed is the version of an object whose store tells it with the listing, nil elsewhere.
+	Listed *Version
 }
 
 // File reads an object. Each piece that it gives is of the version that was opened, or there is an error that is ErrChanged.
@@ -143,11 +145,51 @@ type Store interface {
 	Canonical(uri string) (string, error)
 }
 
+// Flat is a store that lists without folders, as those do whose objects have keys.
+type Flat interface {
+	// Below visits all objects whose URIs begin with a prefix, in the order of their URIs, with their versions.
+	Below(ctx context.Context, prefix string, visit func(Entry) error) error
+}
+
+// Far is a store whose every answer takes a while.
+type Far interface {
+	// InFlight is how many requests are best under way at a time.
+	InFlight() int
+}
+
+// InFlight is how many requests to the store of a URI are best under way at a time, 0 where they are answered at once.
+func InFlight(s Store, uri string) int {
+	if far, ok := of(s, uri).(Far); ok {
+		return far.InFlight()
+	}
+	return 0
+}
+
+// FlatOf returns the store of a URI where it lists without folders.
+func FlatOf(s Store, uri string) (Flat, bool) {
+	flat, ok := of(s, uri).(Flat)
+	return flat, ok
+}
+
 // Locker is a store with locks that all its users see.
 type Locker interface {
 	// Lock waits for a lock that the object stands for, which is made where it is missing, and returns what releases it. Where
 	// it is not to wait, or the context ends, the error is ErrLocked or the context's.
 	Lock(ctx context.Context, uri string, wait bool) (release func(), err error)
+}
+
+// Prover is a store that may or may not keep an object from taking the place of another that came first.
+type Prover interface {
+	// ProveExclusive returns an error where it does not, by trying it with an object of no bytes, which stays.
+	ProveExclusive(ctx context.Context, uri string) error
+}
+
+// ProveExclusive returns an error where two who create an object with Exclusive could both believe that it is theirs.
+func ProveExclusive(ctx context.Context, s Store, uri string) error {
+	if prover, ok := of(s, uri).(Prover); ok {
+		return prover.ProveExclusive(ctx, uri)
+	}
+	return nil
 }
 
 // Syncer is a store in which the names of objects reach the disk later than their bytes.

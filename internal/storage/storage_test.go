@@ -5,12 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -53,110 +51,6 @@ func names(t testing.TB, s Store, folder string) string {
 		out = append(out, fmt.Sprintf("%s:%d", e.Name, e.Kind))
 	}
 	return strings.Join(out, " ")
-}
-
-// TestStores holds every store that can be written to against what the interfaces promise.
-func TestStores(t *testing.T) {
-	for name, on := range writable(t) {
-		t.Run(name, func(t *testing.T) {
-			s, ctx := on.store, t.Context()
-			at := func(parts ...string) string { return Join(on.home, parts...) }
-			if _, err := s.Stat(ctx, at("none")); !errors.Is(err, fs.ErrNotExist) {
-				t.Errorf("what is not there: %v", err)
-			}
-			w, err := s.Create(ctx, at("deep", "in", "a.csv"), Creation{})
-			if err != nil {
-				t.Fatal(err)
-			}
-			io.WriteString(w, "first")
-			if Exists(ctx, s, at("deep", "in", "a.csv")) {
-				t.Error("an object is there before it is committed")
-			}
-			if err := w.Commit(); err != nil || w.Abort() != nil {
-				t.Fatal(err)
-			}
-			mustWrite(t, s, at("deep", "b.csv"), "b")
-			if got := names(t, s, at("deep")); got != "b.csv:0 in:1" {
-				t.Errorf("listed: %s", got)
-			}
-			if _, err := s.Create(ctx, at("deep", "b.csv"), Creation{}); !errors.Is(err, fs.ErrExist) {
-				t.Errorf("what is there already: %v", err)
-			}
-			checkVersions(t, s, at("deep", "in", "a.csv"))
-			checkRace(t, s, at("race.txt"))
-			w, err = s.Create(ctx, at("given-up"), Creation{})
-			if err != nil || w.Abort() != nil || Exists(ctx, s, at("given-up")) {
-				t.Errorf("what was given up: %v", err)
-			}
-			var seen []string
-			err = Walk(ctx, s, on.home, func(e Entry, err error) error {
-				rel, _ := Rel(Path(on.home), Path(e.URI))
-				seen = append(seen, rel)
-				return err
-			})
-			if got := strings.Join(seen, " "); err != nil || got != "deep deep/b.csv deep/in deep/in/a.csv race.txt" {
-				t.Errorf("walked: %s, %v", got, err)
-			}
-			found, _, err := Glob(ctx, s, at("**", "*.csv"))
-			slices.Sort(found)
-			if err != nil || len(found) != 2 || Base(found[0]) != "b.csv" {
-				t.Errorf("found: %v, %v", found, err)
-			}
-			if err := RemoveAll(ctx, s, at("deep")); err != nil || Exists(ctx, s, at("deep")) {
-				t.Errorf("removed: %v", err)
-			}
-		})
-	}
-}
-
-// checkVersions opens an object at the version that it was listed at, and after it changed.
-func checkVersions(t *testing.T, s Store, uri string) {
-	t.Helper()
-	listed, err := s.Stat(t.Context(), uri)
-	if err != nil || listed.Size != 5 {
-		t.Fatal(listed, err)
-	}
-	f, err := s.Open(t.Context(), listed)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	middle := make([]byte, 3)
-	if _, err := f.ReadAt(middle, 1); err != nil || string(middle) != "irs" {
-		t.Errorf("%q, %v", middle, err)
-	}
-	if text, err := io.ReadAll(f); string(text) != "first" || err != nil || f.Unchanged() != nil {
-		t.Errorf("%q, %v, %v", text, err, f.Unchanged())
-	}
-	time.Sleep(5 * time.Millisecond)
-	mustWrite(t, s, uri, "other")
-	if _, err := s.Open(t.Context(), listed); !errors.Is(err, ErrChanged) {
-		t.Errorf("an object that was changed: %v", err)
-	}
-}
-
-// checkRace creates an object twice at a time; only one of the two may be there.
-func checkRace(t *testing.T, s Store, uri string) {
-	t.Helper()
-	var won int
-	var writers []Writer
-	for range 2 {
-		w, err := s.Create(t.Context(), uri, Creation{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		writers = append(writers, w)
-	}
-	for _, w := range writers {
-		if err := w.Commit(); err == nil {
-			won++
-		} else if !errors.Is(err, fs.ErrExist) {
-			t.Errorf("the one that came too late: %v", err)
-		}
-	}
-	if won != 1 {
-		t.Errorf("%d of two that exclude each other are there", won)
-	}
 }
 
 // TestStagesShowAllAtOnce stages a folder and a single object in each store.

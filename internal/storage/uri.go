@@ -136,3 +136,11 @@ func Shown(uri string) string {
 	}
 	return u.String()
 }
+
+// From returns a URI as it is meant from a folder on, where it is a path that is not absolute.
+func From(folder, uri string) string {
+	if Scheme(uri) != "" || filepath.IsAbs(uri) {
+		return uri
+	}
+	return Join(folder, filepath.ToSlash(uri))
+}

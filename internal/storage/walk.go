@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,8 +85,11 @@ func RemoveAll(ctx context.Context, s Store, folder string) error {
 
 // Glob returns what a pattern matches, in no particular order, and the folder that the pattern begins with. What cannot be
 // listed on the way is an error.
-func Glob(ctx context.Context, s Store, pattern string) (matches []string, folder string, err error) {
+func Glob(ctx context.Context, s Store, pattern string) (matches []Entry, folder string, err error) {
 	pattern = Clean(pattern)
+	if flat, ok := FlatOf(s, pattern); ok {
+		return globFlat(ctx, flat, pattern)
+	}
 	head := ""
 	if Scheme(pattern) != "" {
 		head, pattern = split(pattern)
@@ -94,8 +98,41 @@ func Glob(ctx context.Context, s Store, pattern string) (matches []string, folde
 	folder = fromSlash(base, head)
 	found, err := doublestar.Glob(listing{ctx, s, folder}, rest, doublestar.WithFailOnIOErrors())
 	for _, m := range found {
-		matches = append(matches, Join(folder, m))
+		matches = append(matches, Entry{URI: Join(folder, m), Name: path.Base(m)})
 	}
+	return matches, folder, err
+}
+
+// globFlat lists what begins as the pattern does before its first character that stands for others. A folder matches where what
+// lies in it does not.
+func globFlat(ctx context.Context, s Flat, pattern string) (matches []Entry, folder string, err error) {
+	if !doublestar.ValidatePattern(pattern) {
+		return nil, "", doublestar.ErrBadPattern
+	}
+	literal := pattern[:strings.IndexAny(pattern+"*", `*?[{\`)]
+	folder = literal[:strings.LastIndexByte(literal, '/')]
+	last := ""
+	err = s.Below(ctx, literal, func(e Entry) error {
+		if ok, _ := doublestar.Match(pattern, e.URI); ok {
+			matches = append(matches, e)
+			return nil
+		}
+		for at := len(literal); ; at++ {
+			slash := strings.IndexByte(e.URI[min(at, len(e.URI)):], '/')
+			if slash < 0 {
+				return nil
+			}
+			at += slash
+			ok, _ := doublestar.Match(pattern, e.URI[:at])
+			if ok && e.URI[:at] != last {
+				last = e.URI[:at]
+				matches = append(matches, Entry{URI: last, Name: path.Base(last), Kind: Folder})
+			}
+			if ok {
+				return nil
+			}
+		}
+	})
 	return matches, folder, err
 }
 
@@ -172,4 +209,9 @@ func fromSlash(p, head string) string {
 		return head
 	}
 	return head + "/" + p
+}
+
+// SortEntries puts what lies in a folder in the order of names.
+func SortEntries(entries []Entry) {
+	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 }

@@ -201,7 +201,11 @@ func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
 const lockWait = 2 * time.Minute
 
 // locked runs f while no other commit to the warehouse runs.
+// In a store without locks, commits that run at once are told apart by who publishes the next version first, which it has to see to.
 func (w *Warehouse) locked(ctx context.Context, f func() error) error {
+	if err := storage.ProveExclusive(ctx, w.store, w.lock()); err != nil {
+		return err
+	}
 	waiting, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
 	release, err := storage.Lock(waiting, w.store, w.lock(), false)

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"trevak/internal/config"
+	"trevak/internal/fault"
+	"trevak/internal/storage"
+	"trevak/internal/storage/s3"
+)
+
+// stores are where everything lies that has a path.
+var stores = storesWith(0)
+
+// storesWith are the stores whose servers are given so much time, 0 for the usual.
+func storesWith(patience time.Duration) storage.Stores {
+	all := storage.Standard(storage.Web{Patience: patience})
+	all["s3"] = s3.New(s3.Options{Of: reachedBy, Patience: patience})
+	return all
+}
+
+// reachedBy tells how the store of a URI is reached: as trevak.yaml says, or else as the environment does.
+func reachedBy(uri string) (s3.Settings, error) {
+	c, err := configured()
+	if err != nil {
+		return s3.Settings{}, err
+	}
+	s, _ := c.StoreOf(uri)
+	out := s3.Settings{Endpoint: s.Endpoint, Region: s.Region, PathStyle: s.PathStyle, Profile: s.Profile, Anonymous: s.Anonymous,
+		Proxy: s.Proxy, CA: s.CA}
+	if out.Endpoint == "" {
+		out.Endpoint = cmp.Or(os.Getenv("AWS_ENDPOINT_URL_S3"), os.Getenv("AWS_ENDPOINT_URL"))
+		// What is not Amazon's seldom has a name for each bucket.
+		out.PathStyle = out.PathStyle || out.Endpoint != ""
+	}
+	out.Region = cmp.Or(out.Region, os.Getenv("AWS_REGION"), os.Getenv("AWS_DEFAULT_REGION"))
+	out.CA = cmp.Or(out.CA, os.Getenv("AWS_CA_BUNDLE"))
+	return out, nil
+}
+
+// configured is what trevak.yaml says, which is looked for in the current folder and those above it, then in the user's folder of
+// configuration. Without one it says nothing.
+var configured = sync.OnceValues(func() (*config.Config, error) {
+	path, err := configFile()
+	if err != nil || path == "" {
+		return &config.Config{}, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.Wrap(fault.Usage, err, "%s cannot be read", path)
+	}
+	return config.Parse(text, path)
+})
+
+// configFile returns the path of the file that counts, empty for none.
+func configFile() (string, error) {
+	folder, err := os.Getwd()
+	if err != nil {
+		return "", fault.Wrap(fault.Storage, err, "the current folder cannot be told")
+	}
+	for {
+		path := filepath.Join(folder, config.File)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return "", fault.Wrap(fault.Usage, err, "%s cannot be read", path)
+		}
+		up := filepath.Dir(folder)
+		if up == folder {
+			break
+		}
+		folder = up
+	}
+	user, err := os.UserConfigDir()
+	if err != nil {
+		return "", nil
+	}
+	path := filepath.Join(user, "trevak", config.File)
+	if _, err := os.Stat(path); err != nil {
+		return "", nil
+	}
+	return path, nil
+}

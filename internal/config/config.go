@@ -1,0 +1,149 @@
+// Package config reads trevak.yaml: the stores and catalogs of whoever works here, by name.
+//
+// What comes in is the text of the file; what goes out is what each store and catalog is reached by. Secrets have no place in it: they
+// come from the environment, from files that it names, or from the platform.
+package config
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/parser"
+
+	"trevak/internal/fault"
+	"trevak/internal/storage"
+)
+
+// File is the name of the file.
+const File = "trevak.yaml"
+
+// Config is what the file says.
+type Config struct {
+	// Stores are where objects lie, by name.
+	Stores map[string]Store `yaml:"stores"`
+}
+
+// Store is how objects whose URIs begin alike are reached.
+type Store struct {
+	// For is what their URIs begin with, like s3://bucket or s3://.
+	For string `yaml:"for"`
+	// Endpoint is the address of the server, Region where it keeps them.
+	Endpoint string `yaml:"endpoint"`
+	Region   string `yaml:"region"`
+	// PathStyle names buckets in paths instead of in the server's name.
+	PathStyle bool `yaml:"path_style"`
+	// Profile is the part of the shared credentials file that is used. Anonymous signs nothing.
+	Profile   string `yaml:"profile"`
+	Anonymous bool   `yaml:"anonymous"`
+	// Proxy is the address of a proxy, CA a file of certificates that are trusted besides the system's.
+	Proxy string `yaml:"proxy"`
+	CA    string `yaml:"ca"`
+}
+
+// schemes are those of stores that can be described.
+var schemes = []string{"s3"}
+
+// Parse reads the text of a file; path names it in errors, and files that it names lie from its folder on.
+func Parse(text []byte, path string) (*Config, error) {
+	c := &Config{}
+	if err := decode(text, c); err != nil && !errors.Is(err, io.EOF) {
+		return nil, wrong(err).In(path)
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Stores)) {
+		s := c.Stores[name]
+		scheme := storage.Scheme(s.For)
+		if !slices.Contains(schemes, scheme) {
+			e := fault.New(fault.Usage, "the store %s does not say what it is for: %q", name, s.For).
+				Try("write it like for: s3://bucket, or for: s3:// for all that are not described otherwise")
+			return nil, line(text, "$.stores."+name, e).In(path)
+		}
+		for other, o := range c.Stores {
+			if other != name && storage.Clean(o.For) == storage.Clean(s.For) {
+				e := fault.New(fault.Usage, "the stores %s and %s are for the same: %s", min(name, other), max(name, other), s.For).
+					Try("keep one of them")
+				return nil, line(text, "$.stores."+name, e).In(path)
+			}
+		}
+		if s.CA != "" {
+			s.CA = storage.From(storage.Dir(path), s.CA)
+		}
+		c.Stores[name] = s
+	}
+	return c, nil
+}
+
+// decode fills what a file says. The library panics on some texts that are no YAML.
+func decode(text []byte, c *Config) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+	}()
+	return yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(c)
+}
+
+// wrong makes an error of one of the YAML library's.
+func wrong(err error) *fault.Error {
+	e := fault.New(fault.Usage, "is no file of stores and catalogs: it is no YAML here").Try("its keys are described in docs/stores.md")
+	var unknown *yaml.UnknownFieldError
+	var twice *yaml.DuplicateKeyError
+	var mistyped *yaml.TypeError
+	var unexpected *yaml.UnexpectedNodeTypeError
+	var other yaml.Error
+	switch {
+	case errors.As(err, &unknown):
+		e.Reason = "the key " + fault.Quote(unknown.Token.Value) + " is not known here"
+	case errors.As(err, &twice):
+		e.Reason = "the key " + fault.Quote(twice.Token.Value) + " is there twice"
+	case errors.As(err, &mistyped):
+		e.Reason = fault.Quote(mistyped.Token.Value) + " is not what its key takes"
+	case errors.As(err, &unexpected):
+		e.Reason = fault.Quote(unexpected.Token.Value) + " is not what its key takes"
+	}
+	if errors.As(err, &other) && other.GetToken() != nil {
+		e.Line = int64(other.GetToken().Position.Line)
+	}
+	return e
+}
+
+// line gives an error the line of a node.
+func line(text []byte, path string, e *fault.Error) *fault.Error {
+	file, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return e
+	}
+	p, err := yaml.PathString(path)
+	if err != nil {
+		return e
+	}
+	if node, err := p.FilterFile(file); err == nil && node != nil {
+		e.Line = int64(node.GetToken().Position.Line)
+	}
+	return e
+}
+
+// StoreOf returns the store that a URI belongs to: the one whose beginning is the longest; ok is false where there is none.
+func (c *Config) StoreOf(uri string) (s Store, ok bool) {
+	longest := -1
+	for _, candidate := range c.Stores {
+		if begins(uri, candidate.For) && len(candidate.For) > longest {
+			s, ok, longest = candidate, true, len(candidate.For)
+		}
+	}
+	return s, ok
+}
+
+// begins reports whether a URI is, or lies below, another, or has its scheme where that is all the other says.
+func begins(uri, beginning string) bool {
+	clean := strings.TrimRight(beginning, "/")
+	if strings.HasSuffix(clean, ":") {
+		return strings.HasPrefix(uri, clean+"//")
+	}
+	return uri == clean || strings.HasPrefix(uri, clean+"/")
+}

@@ -1,0 +1,90 @@
+// Package sandbox is a small store of objects that speaks the S3 protocol over a folder, for demos and tests, and that can be made to
+// have the troubles which large ones have.
+//
+// What comes in are a folder and the troubles; what goes out is a handler of HTTP requests.
+package sandbox
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3afero"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+	"github.com/spf13/afero"
+
+	"trevak/internal/fault"
+)
+
+// Sandbox is a store that is served.
+type Sandbox struct {
+	objects http.Handler
+	trouble *troubles
+	// writes keeps what is asked for on a condition from being overtaken.
+	writes sync.Mutex
+}
+
+// New serves a folder, which is made where it is missing, or memory where it is empty. Buckets are made when they are first named.
+func New(dir string, t Trouble) (*Sandbox, error) {
+	var backend gofakes3.Backend
+	if dir == "" {
+		backend = s3mem.New()
+	} else {
+		var err error
+		folder := afero.NewBasePathFs(afero.NewOsFs(), dir)
+		if backend, err = s3afero.MultiBucket(folder, s3afero.MultiFsFlags(s3afero.FsPathCreateAll)); err != nil {
+			return nil, fault.Wrap(fault.Storage, err, "the folder %s cannot be served", dir)
+		}
+	}
+	server := gofakes3.New(backend, gofakes3.WithAutoBucket(true), gofakes3.WithLogger(gofakes3.DiscardLog()), gofakes3.WithTimeSkewLimit(0))
+	return &Sandbox{objects: server.Server(), trouble: newTroubles(t)}, nil
+}
+
+// ServeHTTP answers a request, with the troubles that were asked for.
+func (s *Sandbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.trouble.serve(w, r, http.HandlerFunc(s.answer))
+}
+
+// answer answers a request as a store does, conditions included, of which the library does not know all.
+func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request) {
+	switch r.Method {
+	case http.MethodGet:
+		if wanted := r.Header.Get("If-Match"); wanted != "" && !strings.Contains(wanted, s.tag(r)) {
+			refuse(w, http.StatusPreconditionFailed, "PreconditionFailed", "the object is another")
+			return
+		}
+	case http.MethodPut, http.MethodPost:
+		s.writes.Lock()
+		defer s.writes.Unlock()
+		if r.Header.Get("If-None-Match") == "*" && s.tag(r) != "" {
+			refuse(w, http.StatusPreconditionFailed, "PreconditionFailed", "the object is there already")
+			return
+		}
+	}
+	s.objects.ServeHTTP(w, r)
+}
+
+// tag returns the ETag of the object that a request is for, empty where there is none.
+func (s *Sandbox) tag(r *http.Request) string {
+	head, err := http.NewRequestWithContext(r.Context(), http.MethodHead, r.URL.Path, nil)
+	if err != nil {
+		return ""
+	}
+	head.Host = r.Host
+	answer := httptest.NewRecorder()
+	s.objects.ServeHTTP(answer, head)
+	if answer.Code != http.StatusOK {
+		return ""
+	}
+	return answer.Header().Get("ETag")
+}
+
+// refuse answers with an error as the protocol has it.
+func refuse(w http.ResponseWriter, status int, code, message string) {
+	w.Header().Set("Content-Type", "application/xml")
+	w.WriteHeader(status)
+	fmt.Fprintf(w, "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>%s</Code><Message>%s</Message></Error>", code, message)
+}
