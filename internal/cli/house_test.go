@@ -17,7 +17,7 @@ import (
 // face are the packages that may know of terminals and commands; below are things that no other package may touch.
 var (
 	face    = []string{"cli", "render"}
-	imports = []string{"trevak/internal/cli", "trevak/internal/render", "github.com/spf13/cobra", "github.com/spf13/pflag", "golang.org/x/term", "log", "flag"}
+	imports = []string{"trevak/internal/cli", "trevak/internal/render", "github.com/spf13/", "golang.org/x/term", "log", "flag"}
 	calls   = []string{"os.Exit", "os.Getenv", "os.LookupEnv", "os.Environ", "fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout",
 		"os.Stderr", "os.Stdin"}
 )

@@ -91,6 +91,10 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if errors.Is(err, errSeenEnough) {
 		return 1
 	}
+	var child *childError
+	if errors.As(err, &child) {
+		return child.code
+	}
 	if errors.Is(err, errDiffers) {
 		return exitCode(err)
 	}
@@ -203,7 +207,8 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	root.AddCommand(at(a.preview()), at(a.infer()), at(a.weigh()), at(a.convert()), in(a.load()), in(a.tables()), at(a.describe()),
 		at(a.ledger()), at(a.schemaCommand()), in(a.history()), in(a.compare()), in(a.tag()), in(a.rollback()), in(a.publish()),
 		at(a.reconcile()), at(a.check()), in(a.upkeep()), in(a.compact()), in(a.expire()), in(a.sweep()), in(a.create()), in(a.deleteCommand()),
-		in(a.alter()), in(a.adopt()), at(a.copyCommand()), in(a.drop()), in(a.namespaces()), a.feedCommand(), a.demo(), a.completion(),
+		in(a.alter()), in(a.adopt()), at(a.copyCommand()), in(a.drop()), in(a.namespaces()), a.feedCommand(), a.demo(), a.sandbox(),
+		a.completion(),
 		a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)
 	root.SetHelpCommand(helpCommand())

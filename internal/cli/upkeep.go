@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"time"
@@ -217,7 +218,7 @@ unfinished files, and rows that waited on the disk. --yes removes what is listed
 				if err := idle(cmd, "on folders", "warehouse"); err != nil {
 					return err
 				}
-				return a.sweepFolder(args[0], age, yes)
+				return a.sweepFolder(cmd.Context(), args[0], age, yes)
 			}
 			w, name, err := a.onTable(args[0])
 			if err != nil {
@@ -239,8 +240,12 @@ unfinished files, and rows that waited on the disk. --yes removes what is listed
 	return cmd
 }
 
-func (a *app) sweepFolder(folder string, age time.Duration, remove bool) error {
-	list, err := storage.Leftovers(storage.Path(folder), time.Now().Add(-age), remove)
+func (a *app) sweepFolder(ctx context.Context, folder string, age time.Duration, remove bool) error {
+	before := time.Now().Add(-age)
+	list, err := storage.LeftBehind(ctx, stores, folder, before, remove)
+	if storage.Scheme(storage.Path(folder)) == "" {
+		list, err = storage.Leftovers(storage.Path(folder), before, remove)
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.Storage, "there is no folder %s", folder).Try("name the folder that a convert wrote to, or beside")

@@ -12,9 +12,7 @@ import (
 	"sync"
 
 	"github.com/johannesboyne/gofakes3"
-	"github.com/johannesboyne/gofakes3/backend/s3afero"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
-	"github.com/spf13/afero"
 
 	"trevak/internal/fault"
 )
@@ -23,6 +21,8 @@ import (
 type Sandbox struct {
 	objects http.Handler
 	trouble *troubles
+	// buckets are those that are known to be there.
+	buckets sync.Map
 	// writes keeps what is asked for on a condition from being overtaken.
 	writes sync.Mutex
 }
@@ -34,8 +34,7 @@ func New(dir string, t Trouble) (*Sandbox, error) {
 		backend = s3mem.New()
 	} else {
 		var err error
-		folder := afero.NewBasePathFs(afero.NewOsFs(), dir)
-		if backend, err = s3afero.MultiBucket(folder, s3afero.MultiFsFlags(s3afero.FsPathCreateAll)); err != nil {
+		if backend, err = openFolder(dir); err != nil {
 			return nil, fault.Wrap(fault.Storage, err, "the folder %s cannot be served", dir)
 		}
 	}
@@ -50,6 +49,7 @@ func (s *Sandbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // answer answers a request as a store does, conditions included, of which the library does not know all.
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request) {
+	s.makeBucket(r)
 	switch r.Method {
 	case http.MethodGet:
 		if wanted := r.Header.Get("If-Match"); wanted != "" && !strings.Contains(wanted, s.tag(r)) {
@@ -65,6 +65,21 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	s.objects.ServeHTTP(w, r)
+}
+
+// makeBucket makes the bucket that a request names, where it is not there.
+func (s *Sandbox) makeBucket(r *http.Request) {
+	bucket, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	if bucket == "" {
+		return
+	}
+	if _, known := s.buckets.LoadOrStore(bucket, true); known {
+		return
+	}
+	if put, err := http.NewRequestWithContext(r.Context(), http.MethodPut, "/"+bucket, nil); err == nil {
+		// One that is there already stays as it is.
+		s.objects.ServeHTTP(httptest.NewRecorder(), put)
+	}
 }
 
 // tag returns the ETag of the object that a request is for, empty where there is none.

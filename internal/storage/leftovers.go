@@ -1,6 +1,7 @@
 package storage
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -9,11 +10,26 @@ import (
 	"time"
 )
 
-// Leftover is what a run that was stopped has left in a folder of the local disk.
+// Leftover is what a run that was stopped has left in a folder.
 type Leftover struct {
+	// Path is where it lies, or what would have been there.
 	Path     string
 	Bytes    int64
 	Modified time.Time
+}
+
+// Leaver is a store in which runs that are stopped leave what is no object.
+type Leaver interface {
+	// Leftovers lists what of it lies below a folder and is older than a time, and removes it where that is asked for.
+	Leftovers(ctx context.Context, folder string, before time.Time, remove bool) ([]Leftover, error)
+}
+
+// LeftBehind lists what stopped runs have left in a folder that is no object, as far as its store knows; remove takes it away.
+func LeftBehind(ctx context.Context, s Store, folder string, before time.Time, remove bool) ([]Leftover, error) {
+	if leaver, ok := of(s, folder).(Leaver); ok {
+		return leaver.Leftovers(ctx, folder, before, remove)
+	}
+	return nil, nil
 }
 
 // Names of what runs leave: the folder beside a destination, a file that was being written, and rows that waited on the disk.

@@ -83,6 +83,14 @@ func (w *Warehouse) Sweep(ctx context.Context, name Name, age time.Duration, rem
 	if err := s.settle(ctx, part, remove); err != nil {
 		return nil, err
 	}
+	unfinished, err := storage.LeftBehind(ctx, w.store, folder, s.before, remove)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range unfinished {
+		out.Left = append(out.Left, Left{URI: l.Path, Bytes: l.Bytes, Modified: l.Modified})
+		out.Bytes += l.Bytes
+	}
 	if out.Dropped && len(out.Left)+out.Young+out.Foreign == 0 {
 		return nil, fault.New(fault.Storage, "there is no table %s in the warehouse %s, and nothing is left of one", name, w.dir).
 			Try("look at the names of the tables that are there")

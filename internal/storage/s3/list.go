@@ -90,17 +90,21 @@ func (s *Store) Stat(ctx context.Context, uri string) (storage.Object, error) {
 		if err == nil {
 			return objectOf(uri, info), nil
 		}
-		if missing = p.explained("s3:GetObject", err); !isMissing(missing) {
-			return storage.Object{}, missing
-		}
+		missing = p.explained("s3:GetObject", err)
 	}
 	prefix := ""
 	if p.key != "" {
 		prefix = p.key + "/"
 	}
 	answer, err := p.ListObjectsV2(p.bucket, prefix, "", "", "/", 1)
-	if err != nil {
+	switch {
+	case err != nil && missing != nil && !isMissing(missing) && minio.ToErrorResponse(err).Code == "AccessDenied":
+		return storage.Object{}, missing
+	case err != nil:
+		// An answer to a question for the head of an object has no room to say why; this one has.
 		return storage.Object{}, p.explained("s3:ListBucket", err)
+	case missing != nil && !isMissing(missing):
+		return storage.Object{}, missing
 	}
 	if len(answer.Contents)+len(answer.CommonPrefixes) == 0 && p.key != "" {
 		return storage.Object{}, missing

@@ -22,11 +22,11 @@ import (
 )
 
 // sandboxed serves a store with troubles, and returns it as its users reach it, with a count of requests.
-func sandboxed(t testing.TB, trouble sandbox.Trouble) (*s3.Store, *counted) {
+func sandboxed(t testing.TB, dir string, trouble sandbox.Trouble) (*s3.Store, *counted) {
 	t.Helper()
 	t.Setenv("AWS_ACCESS_KEY_ID", "harbour")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "not-a-secret")
-	served, err := sandbox.New("", trouble)
+	served, err := sandbox.New(dir, trouble)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,19 +63,21 @@ func (c *counted) count(method string) int {
 }
 
 func TestStoreKeepsPromises(t *testing.T) {
-	s, _ := sandboxed(t, sandbox.Trouble{})
-	storagetest.Hold(t, storage.Stores{"s3": s}, "s3://orrin/a")
+	for _, dir := range []string{"", t.TempDir()} {
+		s, _ := sandboxed(t, dir, sandbox.Trouble{})
+		storagetest.Hold(t, storage.Stores{"s3": s}, "s3://orrin/a")
+	}
 }
 
 // TestStoreInTrouble does what the promises are about in a store that refuses, cuts off and loses answers.
 func TestStoreInTrouble(t *testing.T) {
-	s, _ := sandboxed(t, sandbox.Trouble{Throttle: 5, Lose: 3, Cut: 100, CutEvery: 3})
+	s, _ := sandboxed(t, "", sandbox.Trouble{Throttle: 5, Lose: 3, Cut: 100, CutEvery: 3})
 	storagetest.Hold(t, storage.Stores{"s3": s}, "s3://orrin/a")
 }
 
 // TestLargeObjects writes and reads objects of many parts, whole and in pieces, with connections that are cut off.
 func TestLargeObjects(t *testing.T) {
-	s, _ := sandboxed(t, sandbox.Trouble{Throttle: 7, Lose: 4, Cut: 1_000_000, CutEvery: 2})
+	s, _ := sandboxed(t, "", sandbox.Trouble{Throttle: 7, Lose: 4, Cut: 1_000_000, CutEvery: 2})
 	random := rand.New(rand.NewPCG(3, 1))
 	want := make([]byte, 21<<20+17)
 	for i := range want {
@@ -120,7 +122,7 @@ func TestLargeObjects(t *testing.T) {
 
 // TestOneOfManyWritersWins has many writers create one object at once, in a store that loses answers.
 func TestOneOfManyWritersWins(t *testing.T) {
-	s, _ := sandboxed(t, sandbox.Trouble{Lose: 2, Throttle: 9})
+	s, _ := sandboxed(t, "", sandbox.Trouble{Lose: 2, Throttle: 9})
 	for round := range 5 {
 		uri := fmt.Sprintf("s3://orrin/v%d.metadata.json", round)
 		var won []string
@@ -149,7 +151,7 @@ func TestOneOfManyWritersWins(t *testing.T) {
 
 // TestListingsNeedNoRequestForEachObject lists many objects, flat and by pattern.
 func TestListingsNeedNoRequestForEachObject(t *testing.T) {
-	s, counts := sandboxed(t, sandbox.Trouble{})
+	s, counts := sandboxed(t, t.TempDir(), sandbox.Trouble{})
 	all := storage.Stores{"s3": s}
 	const objects = 2300
 	var running sync.WaitGroup
@@ -221,7 +223,7 @@ func TestRefusalsNameTheRight(t *testing.T) {
 
 // TestUploadsThatWereLeftAreGivenUp leaves an upload as a killed run does.
 func TestUploadsThatWereLeftAreGivenUp(t *testing.T) {
-	s, _ := sandboxed(t, sandbox.Trouble{})
+	s, _ := sandboxed(t, "", sandbox.Trouble{})
 	w, err := s.Create(t.Context(), "s3://orrin/wh/data/00001.parquet", storage.Creation{})
 	if err != nil {
 		t.Fatal(err)
@@ -244,7 +246,7 @@ func TestUploadsThatWereLeftAreGivenUp(t *testing.T) {
 
 // TestPartsWaitInFilesWhereMemoryIsShort writes several objects at once with room for hardly any of their parts.
 func TestPartsWaitInFilesWhereMemoryIsShort(t *testing.T) {
-	_, c := sandboxed(t, sandbox.Trouble{})
+	_, c := sandboxed(t, "", sandbox.Trouble{})
 	server := httptest.NewServer(c)
 	defer server.Close()
 	s := s3.New(s3.Options{Memory: 1 << 20, Of: func(string) (s3.Settings, error) {
@@ -268,7 +270,7 @@ func TestPartsWaitInFilesWhereMemoryIsShort(t *testing.T) {
 
 // TestStoresThatReplaceAreFoundOut asks a store that keeps the promise, and one that does not look at the condition.
 func TestStoresThatReplaceAreFoundOut(t *testing.T) {
-	s, c := sandboxed(t, sandbox.Trouble{})
+	s, c := sandboxed(t, "", sandbox.Trouble{})
 	for range 2 {
 		if err := s.ProveExclusive(t.Context(), "s3://orrin/wh/.commit.lock"); err != nil {
 			t.Fatal(err)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/minio/minio-go/v7"
+
 	"trevak/internal/storage"
 )
 
@@ -22,6 +24,10 @@ func (s *Store) Leftovers(ctx context.Context, folder string, before time.Time, 
 	keyMarker, idMarker := "", ""
 	for {
 		answer, err := p.ListMultipartUploads(ctx, p.bucket, prefix, keyMarker, idMarker, "", page)
+		if code := minio.ToErrorResponse(err).Code; code == "NoSuchUpload" || code == "NotImplemented" {
+			// Some stores say so where there is none, or have none.
+			return out, nil
+		}
 		if err != nil {
 			return out, p.explained("s3:ListBucketMultipartUploads", err)
 		}
