@@ -73,6 +73,8 @@ type Request struct {
 	Splits []Split
 	// Sample reads parts of the source, nil all of it.
 	Sample *Sample
+	// Uncounted says that records for which the condition of a form does not hold may be passed over unread.
+	Uncounted bool
 	// Skipped counts what was passed over unread, where it is not nil.
 	Skipped *columnar.Skipped
 	// Hashes receives the hash of each object, where it is not nil; objects are read as a whole then.

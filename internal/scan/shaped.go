@@ -72,7 +72,11 @@ func (s *Shaped) request(r Request) Request {
 	if s.Whole {
 		target.AssumedStarts, target.Unknown = nil, fit.UnknownKept
 	}
-	return Request{Target: target, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() &&
+	var bounds []expr.Bound
+	if r.Uncounted {
+		bounds = s.Form.Bounds()
+	}
+	return Request{Target: target, Bounds: bounds, Sample: r.Sample, Splits: r.Splits, Hashes: r.Hashes, Raw: r.Raw, Coded: r.coded() &&
 		s.Form.KeepsDictionaries(), Budget: r.Budget, Stage: r.Stage, starts: true}
 }
 
@@ -252,7 +256,7 @@ func (s *Shaped) Texts(ctx context.Context, n int, visit func(Record) error) err
 	for i, f := range s.Form.Schema.Fields {
 		names[i] = f.Name
 	}
-	return s.Read(ctx, Request{Budget: run.Budget{Workers: 1}, Stage: run.Inferring}, func(rows *Rows) error {
+	return s.Read(ctx, Request{Budget: run.Budget{Workers: 1}, Stage: run.Inferring, Uncounted: true}, func(rows *Rows) error {
 		if rows.Widens() || rows.Batch == nil {
 			return rows.Wider(s.inputs)
 		}

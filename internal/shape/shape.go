@@ -99,6 +99,17 @@ type Plan struct {
 	ungrouped schema.Schema
 }
 
+// Bounds are what holds for a column of every record that makes a row.
+func (p *Plan) Bounds() []expr.Bound {
+	if len(p.steps) == 0 {
+		return nil
+	}
+	if w, ok := p.steps[0].(*where); ok {
+		return w.condition.Bounds()
+	}
+	return nil
+}
+
 // step is one change of form.
 type step interface {
 	// settle returns the fields after the step.

@@ -48,6 +48,7 @@ type file struct {
 	patience time.Duration
 	ctx      context.Context
 	quit     context.CancelFunc
+	streams  streams
 	offset   int64
 	now      []byte         // what is left of the piece that is read
 	next     []chan fetched // pieces that are fetched, in order
@@ -189,7 +190,7 @@ func (f *file) request(data []byte, from, size int64) ([]byte, error) {
 
 var errSilent = errors.New("it sends nothing more")
 
-// ReadAt reads a piece by a request of its own.
+// ReadAt reads a piece. Pieces that follow each other are fetched together.
 func (f *file) ReadAt(b []byte, offset int64) (int, error) {
 	if offset < 0 {
 		return 0, fault.New(fault.Storage, "cannot be read from before its beginning").In(storage.Shown(f.uri))
@@ -201,11 +202,10 @@ func (f *file) ReadAt(b []byte, offset int64) (int, error) {
 	if head := f.heads.get(f.object); head != nil && offset+size <= int64(len(head)) {
 		copy(b, head[offset:offset+size])
 	} else {
-		data, err := f.fetch(offset, size)
-		if err != nil {
+		s, largest := f.streams.at(offset)
+		if err := s.read(b[:size], offset, largest, f.object.Size, f.fetch); err != nil {
 			return 0, err
 		}
-		copy(b, data)
 	}
 	if size < int64(len(b)) {
 		return int(size), io.EOF

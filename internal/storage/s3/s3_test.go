@@ -289,3 +289,56 @@ func TestStoresThatReplaceAreFoundOut(t *testing.T) {
 		t.Errorf("a store that does not look at the condition: %v", err)
 	}
 }
+
+// TestPiecesThatFollowEachOtherAreFetchedTogether reads a large object page by page, at several places in turn, and single pages of it.
+func TestPiecesThatFollowEachOtherAreFetchedTogether(t *testing.T) {
+	s, counts := sandboxed(t, "", sandbox.Trouble{})
+	random := rand.New(rand.NewPCG(8, 8))
+	want := make([]byte, 6<<20)
+	for i := range want {
+		want[i] = byte(random.Uint32())
+	}
+	if err := storage.WriteAll(t.Context(), s, "s3://orrin/columns.bin", want, storage.Creation{}); err != nil {
+		t.Fatal(err)
+	}
+	o, err := s.Stat(t.Context(), "s3://orrin/columns.bin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := s.Open(t.Context(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	before := counts.count(http.MethodGet)
+	var running sync.WaitGroup
+	for column := range 3 {
+		running.Go(func() {
+			piece := make([]byte, 20<<10)
+			for at := column << 21; at < (column+1)<<21; {
+				n := 1 + rand.IntN(len(piece))
+				n = min(n, (column+1)<<21-at)
+				if read, err := f.ReadAt(piece[:n], int64(at)); err != nil || !bytes.Equal(piece[:read], want[at:at+n]) {
+					t.Errorf("column %d, %d bytes at %d: %d, %v", column, n, at, read, err)
+					return
+				}
+				at += n
+			}
+		})
+	}
+	running.Wait()
+	if asked := counts.count(http.MethodGet) - before; asked > 60 {
+		t.Errorf("%d requests for 6 MiB in pages of about 10 kB", asked)
+	}
+	before = counts.count(http.MethodGet)
+	piece := make([]byte, 100)
+	for i := range 10 {
+		at := 300<<10 + i*500<<10 + 7
+		if _, err := f.ReadAt(piece, int64(at)); err != nil || !bytes.Equal(piece, want[at:at+100]) {
+			t.Errorf("a page at %d: %v", at, err)
+		}
+	}
+	if asked := counts.count(http.MethodGet) - before; asked > 10 {
+		t.Errorf("%d requests for 10 pages", asked)
+	}
+}

@@ -104,7 +104,7 @@ func checkVersions(t *testing.T, s storage.Store, uri string) {
 	if text, err := io.ReadAll(f); string(text) != "first" || err != nil || f.Unchanged() != nil {
 		t.Errorf("%q, %v, %v", text, err, f.Unchanged())
 	}
-	time.Sleep(5 * time.Millisecond)
+	time.Sleep(20 * time.Millisecond)
 	mustWrite(t, s, uri, "other")
 	again, err := s.Open(t.Context(), listed)
 	if err == nil {
