@@ -24,7 +24,7 @@ type stream struct {
 	from  int64  // where data begins
 	data  []byte // the window
 	next  chan fetched
-	size  int64 // of the last window
+	size  int64 // of the next window; 0 while nothing was read
 }
 
 func (s *stream) end() int64 { return s.from + int64(len(s.data)) }
@@ -105,10 +105,10 @@ func (s *stream) advance(least, largest, end int64, fetch func(from, size int64)
 		if s.next = nil; got.err != nil {
 			return got.err
 		}
-		s.from, s.data = s.end(), got.data
+		s.from, s.data, s.size = s.end(), got.data, min(2*int64(len(got.data)), largest)
 		return nil
 	}
-	size := min(max(least, min(2*s.size, largest)), end-s.end())
+	size := min(max(least, smallWindow, min(2*s.size, largest)), end-s.end())
 	data, err := fetch(s.end(), size)
 	if err != nil {
 		return err
