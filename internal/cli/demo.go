@@ -17,6 +17,7 @@ import (
 	"trevak/internal/demo"
 	"trevak/internal/fault"
 	"trevak/internal/render"
+	"trevak/internal/sandbox"
 	"trevak/internal/storage"
 	"trevak/internal/table"
 )
@@ -27,13 +28,16 @@ const demoMark = ".trevak-demo"
 func (a *app) demo() *cobra.Command {
 	var dir string
 	var scale int
+	var inSandbox bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Go through the whole day on shipped data",
 		Long: `Demo writes the data of a made-up buoy network to a folder, runs the commands of a day's work on it, each shown before what it
-prints, and ends with the counts that must agree. It exits with 1 if they do not. A folder from an earlier demo is written anew.`,
+prints, and ends with the counts that must agree. It exits with 1 if they do not. A folder from an earlier demo is written anew.
+With --sandbox the data and the tables lie in an object store, which the demo serves from the folder meanwhile.`,
 		Example: `  trevak demo
-  trevak demo --dir buoys --scale 5`,
+  trevak demo --dir buoys --scale 5
+  trevak demo --dir buoys --sandbox`,
 		Args: few(0, 0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.plain("demo, which shows what its commands print"); err != nil {
@@ -45,15 +49,35 @@ prints, and ends with the counts that must agree. It exits with 1 if they do not
 			if err := clearDemo(dir); err != nil {
 				return err
 			}
-			counts, err := demo.Write(dir, scale)
-			if err != nil {
-				return fault.Wrap(fault.Storage, err, "the demo data cannot be written to %s", dir)
+			d := day{app: a, ctx: cmd.Context(), dir: dir}
+			data := dir
+			if inSandbox {
+				d.dir, data = "s3://orrin", filepath.Join(dir, "sandbox", "orrin")
 			}
-			d := day{app: a, ctx: cmd.Context(), dir: dir, warehouse: filepath.Join(dir, "warehouse"), counts: counts}
+			d.warehouse = storage.Join(d.dir, "warehouse")
+			var err error
+			if d.counts, err = demo.Write(data, scale); err != nil {
+				return fault.Wrap(fault.Storage, err, "the demo data cannot be written to %s", data)
+			}
+			if inSandbox {
+				endpoint, _, stop, err := serve(filepath.Dir(data), "127.0.0.1:0", sandbox.Trouble{})
+				if err != nil {
+					return err
+				}
+				defer stop()
+				d.served = filepath.Dir(data)
+				for _, setting := range sandboxed(endpoint) {
+					name, value, _ := strings.Cut(setting, "=")
+					if err := os.Setenv(name, value); err != nil {
+						return fault.Wrap(fault.Storage, err, "the environment cannot be set")
+					}
+				}
+			}
 			return d.run()
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "trevak-demo", "`folder` to write the data to")
+	cmd.Flags().BoolVar(&inSandbox, "sandbox", false, "have the data and the tables lie in an object store, which is served meanwhile")
 	cmd.Flags().IntVar(&scale, "scale", 1, "how many `times` as large as the smallest")
 	return cmd
 }
@@ -83,7 +107,9 @@ type day struct {
 	app            *app
 	ctx            context.Context
 	dir, warehouse string
-	counts         demo.Counts
+	// served is the folder of the sandbox that all lies in, empty for none.
+	served string
+	counts demo.Counts
 }
 
 // step is one command of the day, with a sentence before it and the exit code it must give.
@@ -96,7 +122,7 @@ type step struct {
 }
 
 func (d *day) run() error {
-	in := func(parts ...string) string { return filepath.Join(append([]string{d.dir}, parts...)...) }
+	in := func(parts ...string) string { return storage.Join(d.dir, parts...) }
 	steps := []step{
 		{"Look at what came: a file with units in its headers.", []string{"preview", in("stations", "stations.csv"), "-n", "4"}, 0, nil},
 		{"See which schema that gives. The codes keep their leading zeros.", []string{"infer", in("stations", "stations.csv")}, 0, nil},
@@ -171,10 +197,11 @@ func (d *day) run() error {
 
 // mendSouth mends a depth in the file of the southern stations, as if it had been sent once more.
 func (d *day) mendSouth() error {
-	place := filepath.Join(d.dir, "stations-south", "stations_south.csv")
-	text, err := os.ReadFile(place)
+	place := storage.Join(d.dir, "stations-south", "stations_south.csv")
+	text, err := storage.ReadAll(d.ctx, stores, place)
 	if err == nil {
-		err = os.WriteFile(place, bytes.Replace(text, []byte(";78,7;"), []byte(";79,1;"), 1), 0o644)
+		mended := bytes.Replace(text, []byte(";78,7;"), []byte(";79,1;"), 1)
+		err = storage.WriteAll(d.ctx, stores, place, mended, storage.Creation{Mode: storage.Replace})
 	}
 	return fault.Wrap(fault.Storage, err, "the file %s cannot be mended", place)
 }
@@ -219,6 +246,10 @@ func (d *day) check(s render.Screen) error {
 	if !agree {
 		return fault.New(fault.Storage, "the counts do not agree")
 	}
+	if d.served != "" {
+		s.Printf("\nEverything is in %s. Go on with: trevak sandbox --dir %s -- tables -w %s\n", d.served, d.served, d.warehouse)
+		return nil
+	}
 	s.Printf("\nEverything is in %s. Go on with: trevak tables -w %s\n", d.dir, d.warehouse)
 	return nil
 }
@@ -239,7 +270,7 @@ func countRows(ctx context.Context, w *table.Warehouse, text string) (int64, err
 	}
 	var rows int64
 	for _, f := range files {
-		opened, err := columnar.Open(context.Background(), storage.Disk{}, f.URI)
+		opened, err := columnar.Open(context.Background(), stores, f.URI)
 		if err != nil {
 			return 0, fmt.Errorf("counting the rows of %s: %w", text, err)
 		}

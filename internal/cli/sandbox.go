@@ -36,22 +36,11 @@ what was there a moment ago.`,
   trevak sandbox --throttle 5 --lose 3 -- load trevak-demo/observations --into harbour.observations -w s3://orrin/warehouse
   trevak sandbox -- preview s3://orrin/stations.parquet`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			store, err := sandbox.New(dir, trouble)
+			endpoint, failed, stop, err := serve(dir, listen, trouble)
 			if err != nil {
 				return err
 			}
-			listener, err := net.Listen("tcp", listen)
-			if err != nil {
-				e := fault.New(fault.Usage, "the address %s cannot be listened to", listen).
-					Try("name another, or 127.0.0.1:0 for any that is free")
-				e.Cause = err
-				return e
-			}
-			server := &http.Server{Handler: store, ReadHeaderTimeout: time.Minute}
-			defer server.Close()
-			failed := make(chan error, 1)
-			go func() { failed <- server.Serve(listener) }()
-			endpoint := "http://" + listener.Addr().String()
+			defer stop()
 			if len(args) > 0 {
 				return a.against(cmd.Context(), endpoint, args)
 			}
@@ -82,6 +71,24 @@ what was there a moment ago.`,
 	cmd.Flags().DurationVar(&trouble.Stale, "stale", 0, "leave objects out of listings for a `time` after they were written")
 	cmd.Flags().BoolVar(&trouble.Expired, "expired", false, "refuse all requests, as from credentials that have expired")
 	return cmd
+}
+
+// serve begins to serve a folder at an address, until stop is called; failed tells when it ends before.
+func serve(dir, listen string, trouble sandbox.Trouble) (endpoint string, failed <-chan error, stop func(), err error) {
+	store, err := sandbox.New(dir, trouble)
+	if err != nil {
+		return "", nil, nil, err
+	}
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		e := fault.New(fault.Usage, "the address %s cannot be listened to", listen).Try("name another, or 127.0.0.1:0 for any that is free")
+		e.Cause = err
+		return "", nil, nil, e
+	}
+	server := &http.Server{Handler: store, ReadHeaderTimeout: time.Minute}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	return "http://" + listener.Addr().String(), ended, func() { server.Close() }, nil
 }
 
 // sandboxed is the environment by which commands reach a sandbox.

@@ -185,3 +185,10 @@ func TestSandboxRunsACommand(t *testing.T) {
 	refused(t, 1, []string{"sandbox", "--expired", "--", "preview", "s3://orrin/a.csv"}, "ExpiredToken")
 	refused(t, 2, []string{"sandbox", "--listen", "nowhere"}, "nowhere")
 }
+
+// TestDemoInASandbox goes through the whole day with everything in a store.
+func TestDemoInASandbox(t *testing.T) {
+	testfolder.Make(t, nil)
+	must(t, []string{"demo", "--sandbox"}, "s3://orrin/observations", "agree", "trevak sandbox --dir trevak-demo/sandbox -- tables -w s3://orrin/warehouse")
+	must(t, []string{"sandbox", "--dir", "trevak-demo/sandbox", "--", "tables", "-w", "s3://orrin/warehouse"}, "orrin.observations")
+}
