@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"trevak/internal/fault"
@@ -40,6 +41,12 @@ type app struct {
 	// wholeHelp says that help was asked for with all flags.
 	wholeHelp bool
 	warehouse string
+	// catalog is the name of the one that tables are found by, empty for the warehouse itself; ctx is that of the command.
+	catalog string
+	// warehouseFlag and catalogFlag are the flags of the command that runs, nil where it has none.
+	warehouseFlag, catalogFlag *pflag.Flag
+
+	ctx context.Context
 	// at is the state that tables are read in, empty for the newest.
 	at string
 	// done says what was done, once something was, and untouched what is as it was until then.
@@ -71,7 +78,7 @@ func Main(args []string) int {
 // carryOut carries out one command line.
 func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	results := &outlet{Writer: out}
-	a := &app{out: results, err: errs, limited: os.Getenv("GOMEMLIMIT") != ""}
+	a := &app{ctx: ctx, out: results, err: errs, limited: os.Getenv("GOMEMLIMIT") != ""}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(results)
@@ -185,6 +192,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 			if a.output != "table" && a.output != "json" {
 				return fault.Unknown("output", a.output, "table", "json")
 			}
+			a.warehouseFlag, a.catalogFlag = cmd.Flags().Lookup("warehouse"), cmd.Flags().Lookup("catalog")
 			if err := a.stateMemory(); err != nil {
 				return err
 			}
@@ -230,6 +238,8 @@ func (a *app) addWarehouse(cmd *cobra.Command) *cobra.Command {
 		warehouse = "warehouse"
 	}
 	cmd.Flags().StringVarP(&a.warehouse, "warehouse", "w", warehouse, "`folder` that holds the tables; TREVAK_WAREHOUSE sets it too")
+	cmd.Flags().StringVar(&a.catalog, "catalog", os.Getenv("TREVAK_CATALOG"),
+		"find tables by the catalog of this `name` in trevak.yaml; TREVAK_CATALOG sets it too")
 	return cmd
 }
 
@@ -315,7 +325,14 @@ func (a *app) json() bool { return a.output == "json" }
 func (a *app) writeJSON(value any) error { return render.JSON(a.out, value) }
 
 func (a *app) openWarehouse() (*table.Warehouse, error) {
-	return table.OpenWarehouse(stores, a.warehouse)
+	stated := a.warehouseFlag != nil && a.warehouseFlag.Changed
+	switch {
+	case a.catalog == "", stated && !a.catalogFlag.Changed:
+		return table.OpenWarehouse(stores, a.warehouse)
+	case stated:
+		return nil, fault.New(fault.Usage, "--warehouse and --catalog both say where the tables are").Try("leave one of them out")
+	}
+	return openCatalog(a.ctx, a.catalog)
 }
 
 // isTable reports whether an argument names a table: it says so, or it is namespace.table and nothing in it makes it a

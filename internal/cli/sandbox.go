@@ -26,9 +26,10 @@ func (a *app) sandbox() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "sandbox [-- COMMAND…]",
 		Short: "Serve a small object store over a folder, to try things on",
-		Long: `Sandbox serves a store of the S3 protocol over a folder until it is stopped, and shows the environment by which commands reach it.
-Buckets are made when they are first named. Behind -- stands a command of this program, which is run against the store, after which the
-sandbox ends with its exit code. It listens to this machine alone unless --listen says otherwise; anybody who reaches it may read and write.
+		Long: `Sandbox serves a store of the S3 protocol over a folder, with a catalog of Iceberg's REST protocol for tables in it, until it is
+stopped, and shows the environment by which commands reach it. Buckets are made when they are first named. Behind -- stands a command
+of this program, which is run against the store; the sandbox ends after it, with its exit code. It listens to this machine alone unless
+--listen says otherwise; anybody who reaches it may read and write.
 
 With the flags for trouble it does what large stores do at times: it takes long, refuses, cuts connections off, loses answers, and lists
 what was there a moment ago.`,

@@ -27,6 +27,48 @@ const File = "trevak.yaml"
 type Config struct {
 	// Stores are where objects lie, by name.
 	Stores map[string]Store `yaml:"stores"`
+	// Catalogs are where tables are found, by name.
+	Catalogs map[string]Catalog `yaml:"catalogs"`
+}
+
+// Catalog is where tables are found, and how it is reached.
+type Catalog struct {
+	// Kind is folder, for a warehouse that is its own catalog, or rest, for a service of Iceberg's REST protocol.
+	Kind string `yaml:"kind"`
+	// Location is the warehouse, or where the files of new tables lie.
+	Location string `yaml:"location"`
+	// URI is the address of a service, Warehouse which of its warehouses is meant, Prefix a part of its paths.
+	URI       string `yaml:"uri"`
+	Warehouse string `yaml:"warehouse"`
+	Prefix    string `yaml:"prefix"`
+	// TokenFrom and CredentialFrom say where the token, or the id and the secret, are: env:NAME, or a file. Scope is asked for.
+	TokenFrom      string `yaml:"token_from"`
+	CredentialFrom string `yaml:"credential_from"`
+	Scope          string `yaml:"scope"`
+}
+
+// Kinds of catalogs.
+const (
+	Folder = "folder"
+	REST   = "rest"
+)
+
+// check refuses a catalog that does not say what it has to.
+func (c Catalog) check(name string) *fault.Error {
+	switch {
+	case c.Kind != Folder && c.Kind != REST:
+		return fault.New(fault.Usage, "the catalog %s is of no kind that is known: %q", name, c.Kind).
+			Try("write kind: %s or kind: %s", Folder, REST)
+	case c.Location == "":
+		return fault.New(fault.Usage, "the catalog %s does not say where its tables lie", name).
+			Try("write it like location: s3://bucket/warehouse")
+	case c.Kind == REST && !strings.HasPrefix(c.URI, "http://") && !strings.HasPrefix(c.URI, "https://"):
+		return fault.New(fault.Usage, "the catalog %s has no address: %q", name, c.URI).Try("write it like uri: https://catalog.example")
+	case c.Kind == Folder && c.URI+c.Warehouse+c.Prefix+c.TokenFrom+c.CredentialFrom+c.Scope != "":
+		return fault.New(fault.Usage, "the catalog %s is a folder, which is not asked for anything", name).
+			Try("leave out all but kind and location")
+	}
+	return nil
 }
 
 // Store is how objects whose URIs begin alike are reached.
@@ -74,6 +116,19 @@ func Parse(text []byte, path string) (*Config, error) {
 			s.CA = storage.From(storage.Dir(path), s.CA)
 		}
 		c.Stores[name] = s
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Catalogs)) {
+		of := c.Catalogs[name]
+		if e := of.check(name); e != nil {
+			return nil, line(text, "$.catalogs."+name, e).In(path)
+		}
+		of.Location = storage.From(storage.Dir(path), of.Location)
+		for _, from := range []*string{&of.TokenFrom, &of.CredentialFrom} {
+			if *from != "" && !strings.HasPrefix(*from, "env:") {
+				*from = storage.From(storage.Dir(path), *from)
+			}
+		}
+		c.Catalogs[name] = of
 	}
 	return c, nil
 }

@@ -1,5 +1,5 @@
-// Package sandbox is a small store of objects that speaks the S3 protocol over a folder, for demos and tests, and that can be made to
-// have the troubles which large ones have.
+// Package sandbox is a small store of objects that speaks the S3 protocol over a folder, and a catalog of tables in it that speaks
+// Iceberg's REST protocol, for demos and tests. They can be made to have the troubles which large ones have.
 //
 // What comes in are a folder and the troubles; what goes out is a handler of HTTP requests.
 package sandbox
@@ -20,6 +20,7 @@ import (
 // Sandbox is a store that is served.
 type Sandbox struct {
 	objects http.Handler
+	tables  *catalog // nil in memory
 	trouble *troubles
 	// buckets are those that are known to be there.
 	buckets sync.Map
@@ -30,16 +31,21 @@ type Sandbox struct {
 // New serves a folder, which is made where it is missing, or memory where it is empty. Buckets are made when they are first named.
 func New(dir string, t Trouble) (*Sandbox, error) {
 	var backend gofakes3.Backend
+	var tables *catalog
 	if dir == "" {
 		backend = s3mem.New()
 	} else {
-		var err error
-		if backend, err = openFolder(dir); err != nil {
+		files, err := openFolder(dir)
+		if err == nil {
+			backend = files
+			tables, err = openCatalog(files)
+		}
+		if err != nil {
 			return nil, fault.Wrap(fault.Storage, err, "the folder %s cannot be served", dir)
 		}
 	}
 	server := gofakes3.New(backend, gofakes3.WithAutoBucket(true), gofakes3.WithLogger(gofakes3.DiscardLog()), gofakes3.WithTimeSkewLimit(0))
-	return &Sandbox{objects: server.Server(), trouble: newTroubles(t)}, nil
+	return &Sandbox{objects: server.Server(), tables: tables, trouble: newTroubles(t)}, nil
 }
 
 // ServeHTTP answers a request, with the troubles that were asked for.
@@ -49,6 +55,10 @@ func (s *Sandbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // answer answers a request as a store does, conditions included, of which the library does not know all.
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request) {
+	if s.tables != nil && strings.HasPrefix(r.URL.Path, "/v1/") {
+		s.tables.ServeHTTP(w, r)
+		return
+	}
 	s.makeBucket(r)
 	switch r.Method {
 	case http.MethodGet:

@@ -17,13 +17,14 @@ import (
 	icetable "github.com/apache/iceberg-go/table"
 
 	"trevak/internal/fault"
+	"trevak/internal/locate"
 	"trevak/internal/storage"
 )
 
-// catalog finds tables in the folders of a warehouse, as file-based catalogs do: the newest version of the metadata is the
+// folderCatalog finds tables in the folders of a warehouse, as file-based catalogs do: the newest version of the metadata is the
 // table, and version-hint.text names it for engines that do not list folders (Iceberg specification, "File System Tables").
-// Whoever commits holds the warehouse's lock.
-type catalog struct {
+// Whoever commits holds the warehouse's lock, where its store has locks.
+type folderCatalog struct {
 	store storage.Store
 	dir   string
 	// stale is why the hint of the last commit could not be written, nil where it was.
@@ -31,6 +32,22 @@ type catalog struct {
 	// last are the tables that were read last, by the version of their metadata, which never changes.
 	mutex sync.Mutex
 	last  map[string]*icetable.Table
+}
+
+// catalog finds tables, and makes their next versions.
+type catalog interface {
+	// LoadTable reads a table as its newest version has it; the error is errNoTable where there is none. CommitTable makes the next
+	// version, unless a requirement does not hold any more: the error is errRaced then.
+	icetable.CatalogIO
+	// files gives the table library its files.
+	files(ctx context.Context) (icebergio.IO, error)
+	// load is LoadTable with the number of the version, 0 where versions have none.
+	load(ctx context.Context, ident icetable.Identifier) (*icetable.Table, int, error)
+	// create makes the first version of a table that was planned, with updates; the error is errRaced where there is one meanwhile.
+	create(ctx context.Context, ident icetable.Identifier, planned icetable.Metadata, updates []icetable.Update) (icetable.Metadata, string,
+		error)
+	// names lists the tables in order.
+	names(ctx context.Context) ([]Name, error)
 }
 
 // errNoTable says that a folder holds no table.
@@ -45,18 +62,56 @@ var (
 const hintName = "version-hint.text"
 
 // files gives the table library its files.
-func (c *catalog) files(ctx context.Context) (icebergio.IO, error) {
+func (c *folderCatalog) files(ctx context.Context) (icebergio.IO, error) {
 	// The library keeps them for longer than the call that it asks in.
 	return mending{files{context.WithoutCancel(ctx), c.store}}, nil
 }
 
 // metadataFolder is where the metadata of a table lies.
-func (c *catalog) metadataFolder(ident icetable.Identifier) string {
+func (c *folderCatalog) metadataFolder(ident icetable.Identifier) string {
 	return storage.Join(c.dir, append(slices.Clone(ident), "metadata")...)
 }
 
+// create publishes the first version.
+func (c *folderCatalog) create(ctx context.Context, ident icetable.Identifier, planned icetable.Metadata,
+	updates []icetable.Update) (icetable.Metadata, string, error) {
+	metadata, err := icetable.UpdateTableMetadata(planned, updates, "")
+	if err != nil {
+		return nil, "", err
+	}
+	location, err := c.publish(ctx, ident, 1, metadata)
+	return metadata, location, err
+}
+
+// names lists the tables in order. A warehouse that does not exist has none.
+func (c *folderCatalog) names(ctx context.Context) ([]Name, error) {
+	var out []Name
+	err := storage.Walk(ctx, c.store, c.dir, func(e storage.Entry, err error) error {
+		switch {
+		case err != nil && e.URI == c.dir && errors.Is(err, fs.ErrNotExist):
+			return storage.SkipAll
+		case err != nil && e.URI == c.dir:
+			return err
+		case err != nil:
+			// What lies in a folder that cannot be read is nobody's to list.
+			return storage.SkipFolder
+		case e.Kind != storage.Folder:
+			return nil
+		case strings.HasPrefix(e.Name, "."):
+			return storage.SkipFolder
+		case !locate.IsTable(ctx, c.store, e.URI):
+			return nil
+		}
+		if rel, ok := storage.Rel(c.dir, e.URI); ok {
+			out = append(out, Name{strings.Split(rel, "/")})
+		}
+		return storage.SkipFolder
+	})
+	return out, err
+}
+
 // newest returns the URI and number of a table's newest version, 0 where there is none.
-func (c *catalog) newest(ctx context.Context, ident icetable.Identifier) (uri string, version int, err error) {
+func (c *folderCatalog) newest(ctx context.Context, ident icetable.Identifier) (uri string, version int, err error) {
 	entries, err := c.store.List(ctx, c.metadataFolder(ident))
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", 0, nil
@@ -81,13 +136,13 @@ func (c *catalog) newest(ctx context.Context, ident icetable.Identifier) (uri st
 }
 
 // LoadTable reads a table as its newest version has it. The error is errNoTable where there is none.
-func (c *catalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*icetable.Table, error) {
+func (c *folderCatalog) LoadTable(ctx context.Context, ident icetable.Identifier) (*icetable.Table, error) {
 	t, _, err := c.load(ctx, ident)
 	return t, err
 }
 
 // load is LoadTable with the number of the version.
-func (c *catalog) load(ctx context.Context, ident icetable.Identifier) (*icetable.Table, int, error) {
+func (c *folderCatalog) load(ctx context.Context, ident icetable.Identifier) (*icetable.Table, int, error) {
 	uri, version, err := c.newest(ctx, ident)
 	if err != nil {
 		return nil, 0, err
@@ -112,7 +167,7 @@ func (c *catalog) load(ctx context.Context, ident icetable.Identifier) (*icetabl
 }
 
 // read reads a version of the metadata.
-func (c *catalog) read(ctx context.Context, ident icetable.Identifier, uri string) (*icetable.Table, error) {
+func (c *folderCatalog) read(ctx context.Context, ident icetable.Identifier, uri string) (*icetable.Table, error) {
 	loaded, err := icetable.NewFromLocation(ctx, ident, uri, c.files, c)
 	var path *fs.PathError
 	if err != nil && ctx.Err() == nil && !errors.As(err, &path) {
@@ -123,7 +178,7 @@ func (c *catalog) read(ctx context.Context, ident icetable.Identifier, uri strin
 }
 
 // CommitTable makes the next version of a table, unless a requirement does not hold any more.
-func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
+func (c *folderCatalog) CommitTable(ctx context.Context, ident icetable.Identifier, requirements []icetable.Requirement,
 	updates []icetable.Update) (icetable.Metadata, string, error) {
 	current, version, err := c.load(ctx, ident)
 	if err != nil {
@@ -149,7 +204,7 @@ func (c *catalog) CommitTable(ctx context.Context, ident icetable.Identifier, re
 const pruned = 50
 
 // prune removes versions of the metadata that are older than those that the table's properties say are kept.
-func (c *catalog) prune(ctx context.Context, ident icetable.Identifier, version int, properties iceberg.Properties) {
+func (c *folderCatalog) prune(ctx context.Context, ident icetable.Identifier, version int, properties iceberg.Properties) {
 	kept := properties.GetInt(icetable.MetadataPreviousVersionsMaxKey, icetable.MetadataPreviousVersionsMaxDefault)
 	if !properties.GetBool(icetable.MetadataDeleteAfterCommitEnabledKey, icetable.MetadataDeleteAfterCommitEnabledDefault) {
 		return
@@ -177,7 +232,7 @@ func (c *catalog) prune(ctx context.Context, ident icetable.Identifier, version 
 
 // publish writes a version of the metadata unless there is one of that number. Only then does it count; the hint comes last, and when
 // it cannot be written the table is as good, but other engines may see the version before.
-func (c *catalog) publish(ctx context.Context, ident icetable.Identifier, version int, metadata icetable.Metadata) (string, error) {
+func (c *folderCatalog) publish(ctx context.Context, ident icetable.Identifier, version int, metadata icetable.Metadata) (string, error) {
 	text, err := json.Marshal(metadata)
 	if err != nil {
 		return "", err
@@ -199,7 +254,7 @@ func (c *catalog) publish(ctx context.Context, ident icetable.Identifier, versio
 }
 
 // hint names a version for other engines. It takes the place of the one before at once: an empty hint would hide the table from them.
-func (c *catalog) hint(ctx context.Context, folder string, version int) error {
+func (c *folderCatalog) hint(ctx context.Context, folder string, version int) error {
 	err := storage.WriteAll(ctx, c.store, storage.Join(folder, hintName), []byte(strconv.Itoa(version)), durable)
 	if err != nil {
 		return err
@@ -208,7 +263,7 @@ func (c *catalog) hint(ctx context.Context, folder string, version int) error {
 }
 
 // hinted reports whether the hint names a version.
-func (c *catalog) hinted(ctx context.Context, ident icetable.Identifier, version int) bool {
+func (c *folderCatalog) hinted(ctx context.Context, ident icetable.Identifier, version int) bool {
 	text, err := storage.ReadAll(ctx, c.store, storage.Join(c.metadataFolder(ident), hintName))
 	return err == nil && strings.TrimSpace(string(text)) == strconv.Itoa(version)
 }

@@ -90,6 +90,10 @@ const mostCommits = 50
 func (w *Warehouse) Commit(ctx context.Context, name Name, id string, c Change) (s Snapshot, err error) {
 	for tries := 1; ; tries++ {
 		err = w.locked(ctx, func() error {
+			if done, ok := w.done(ctx, name, id, tries); ok {
+				s = done
+				return nil
+			}
 			s, err = w.commitOnce(ctx, name, id, c)
 			return err
 		})
@@ -146,7 +150,9 @@ func (w *Warehouse) commitOnce(ctx context.Context, name Name, id string, c Chan
 			out = describeSnapshot(*on.state)
 		}
 	}
-	out.Unhinted = w.catalog.stale
+	if w.folder != nil {
+		out.Unhinted = w.folder.stale
+	}
 	return out, nil
 }
 
@@ -315,6 +321,10 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, now *T
 // after failed.
 func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change, cause error) (Snapshot, error) {
 	if c.Quiet {
+		if w.service != nil && unanswered(cause) {
+			// Done twice it comes to the same.
+			cause = errors.Join(errRaced, cause)
+		}
 		return Snapshot{}, commitError(name, cause)
 	}
 	now, err := w.Load(context.WithoutCancel(ctx), name)
@@ -324,14 +334,40 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 		e.Cause = errors.Join(ErrUntold, cause)
 		return Snapshot{}, e
 	}
-	if now != nil {
-		for _, s := range now.table.Metadata().Snapshots() {
-			if s.Summary != nil && s.Summary.Properties[commitIDKey] == id {
-				return describeSnapshot(s), nil
-			}
-		}
+	if s, ok := now.committed(id); ok {
+		return s, nil
+	}
+	if w.service != nil && unanswered(cause) {
+		// Whether it was carried out or not, it is not the table's: it can be made again.
+		cause = errors.Join(errRaced, cause)
 	}
 	return Snapshot{}, commitError(name, cause)
+}
+
+// done looks whether an earlier try, of which a service gave no answer, has made the table what it is after all.
+func (w *Warehouse) done(ctx context.Context, name Name, id string, tries int) (Snapshot, bool) {
+	if w.service == nil || tries == 1 {
+		return Snapshot{}, false
+	}
+	now, err := w.Load(ctx, name)
+	if err != nil {
+		// Whoever makes the change meets it again.
+		return Snapshot{}, false
+	}
+	return now.committed(id)
+}
+
+// committed returns the state that a commit made, if it is one of the table's. The table may be nil.
+func (t *Table) committed(id string) (Snapshot, bool) {
+	if t == nil {
+		return Snapshot{}, false
+	}
+	for _, s := range t.table.Metadata().Snapshots() {
+		if s.Summary != nil && s.Summary.Properties[commitIDKey] == id {
+			return describeSnapshot(s), true
+		}
+	}
+	return Snapshot{}, false
 }
 
 // ErrUntold says that what became of a commit cannot be told, so that its files must stay.

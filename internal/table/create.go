@@ -9,7 +9,7 @@ import (
 // creation is the catalog behind a table that does not exist yet: the first commit writes version 1 of the metadata with the
 // table and its first snapshot in it, so the table is never seen without its rows.
 type creation struct {
-	*catalog
+	catalog
 	base icetable.Metadata
 }
 
@@ -21,10 +21,5 @@ func (c *creation) CommitTable(ctx context.Context, ident icetable.Identifier, r
 			return nil, "", err
 		}
 	}
-	metadata, err := icetable.UpdateTableMetadata(c.base, updates, "")
-	if err != nil {
-		return nil, "", err
-	}
-	location, err := c.publish(ctx, ident, 1, metadata)
-	return metadata, location, err
+	return c.create(ctx, ident, c.base, updates)
 }

@@ -18,6 +18,8 @@ type Dropped struct {
 	Kept string
 	// Removed counts the files that were removed, and Left those in its folder that are not named by the table and stay.
 	Removed, Left int
+
+	location string // the folder of the table
 }
 
 // Drop ends a table. Where its files are kept, so is the description of its last state, under a name by which it is no table: given its
@@ -34,7 +36,7 @@ func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool) (*Dropped, e
 	if err != nil {
 		return nil, err
 	}
-	out := &Dropped{}
+	out := &Dropped{location: t.Location()}
 	err = w.locked(ctx, func() error { return w.drop(ctx, name, keep, out) })
 	release()
 	if err == nil && !keep {
@@ -53,7 +55,10 @@ func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, out *Dropped
 		return err
 	}
 	out.Holdings = *held
-	folder := w.catalog.metadataFolder(name.parts)
+	if w.service != nil {
+		return w.service.drop(ctx, name, keep)
+	}
+	folder := w.folder.metadataFolder(name.parts)
 	entries, err := w.store.List(ctx, folder)
 	if err != nil {
 		return fault.Wrap(fault.Storage, err, "the metadata of table %s cannot be listed", name)
@@ -95,7 +100,7 @@ func versionsOf(entries []storage.Entry) (out []string) {
 
 // setAside keeps the newest version of the metadata under a name by which the folder is no table.
 func (w *Warehouse) setAside(ctx context.Context, t *Table, folder string) (string, error) {
-	newest, version, err := w.catalog.newest(ctx, t.Name.parts)
+	newest, version, err := w.folder.newest(ctx, t.Name.parts)
 	if err != nil {
 		return "", err
 	}
@@ -109,8 +114,8 @@ func (w *Warehouse) setAside(ctx context.Context, t *Table, folder string) (stri
 
 // clear removes what a dropped table had. What cannot be removed is named by nothing any more.
 func (w *Warehouse) clear(ctx context.Context, name Name, out *Dropped) {
-	folder := storage.Join(w.dir, name.parts...)
-	metadata := w.catalog.metadataFolder(name.parts)
+	folder := out.location
+	metadata := storage.Join(folder, "metadata")
 	own := slices.Concat(out.Data, out.Metadata)
 	own = append(own, storage.Join(metadata, rowsLock))
 	folders := map[string]bool{metadata: true, storage.Join(folder, "data"): true}

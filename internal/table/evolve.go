@@ -164,7 +164,7 @@ func logOf(properties iceberg.Properties) ([]logEntry, error) {
 // evolving is the catalog behind a transaction on a table whose schema changes in the same commit: the transaction is built on
 // the table as it will be, and the updates that make it so go before its own.
 type evolving struct {
-	*catalog
+	catalog
 	updates []icetable.Update
 	// end settles what the table of a commit to a branch keeps as it is, nil for main.
 	end *branchEnd

@@ -56,7 +56,28 @@ func (w *Warehouse) Namespaces(ctx context.Context) ([]Namespace, error) {
 			found[strings.Join(parts, ".")].Tables++
 		}
 	}
-	err = storage.Walk(ctx, w.store, w.dir, func(e storage.Entry, err error) error {
+	if w.service != nil {
+		err = w.service.eachNamespace(ctx, nil, func(parts []string) error {
+			add(parts)
+			return nil
+		})
+	} else {
+		err = w.marked(ctx, add)
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Storage, err, "the namespaces of the warehouse %s cannot be listed", w.dir)
+	}
+	var out []Namespace
+	for _, n := range found {
+		out = append(out, *n)
+	}
+	slices.SortFunc(out, func(a, b Namespace) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// marked adds the namespaces that are there without a table.
+func (w *Warehouse) marked(ctx context.Context, add func(parts []string)) error {
+	return storage.Walk(ctx, w.store, w.dir, func(e storage.Entry, err error) error {
 		switch {
 		case err != nil && e.URI == w.dir && errors.Is(err, fs.ErrNotExist):
 			return storage.SkipAll
@@ -71,15 +92,6 @@ func (w *Warehouse) Namespaces(ctx context.Context) ([]Namespace, error) {
 		}
 		return nil
 	})
-	if err != nil {
-		return nil, fault.Wrap(fault.Storage, err, "the warehouse %s cannot be listed", w.dir)
-	}
-	var out []Namespace
-	for _, n := range found {
-		out = append(out, *n)
-	}
-	slices.SortFunc(out, func(a, b Namespace) int { return strings.Compare(a.Name, b.Name) })
-	return out, nil
 }
 
 // CreateNamespace makes a namespace, and those that it lies in. It reports whether it was not there before.
@@ -88,7 +100,7 @@ func (w *Warehouse) CreateNamespace(ctx context.Context, text string) (made bool
 	if err != nil {
 		return false, err
 	}
-	for n := 1; n <= len(parts); n++ {
+	for n := 1; n <= len(parts) && w.service == nil; n++ {
 		if locate.IsTable(ctx, w.store, storage.Join(w.dir, parts[:n]...)) {
 			return false, fault.New(fault.Usage, "%s is a table, and holds no namespace", strings.Join(parts[:n], ".")).
 				Try("choose another name")
@@ -100,6 +112,9 @@ func (w *Warehouse) CreateNamespace(ctx context.Context, text string) (made bool
 			return err
 		}
 		made = true
+		if w.service != nil {
+			return w.service.makeNamespace(ctx, parts)
+		}
 		for n := 1; n <= len(parts) && err == nil; n++ {
 			if name := strings.Join(parts[:n], "."); !slices.ContainsFunc(there, func(n Namespace) bool { return n.Name == name }) {
 				err = storage.WriteAll(ctx, w.store, storage.Join(storage.Join(w.dir, parts[:n]...), namespaceMark), nil, durable)
@@ -132,6 +147,9 @@ func (w *Warehouse) DropNamespace(ctx context.Context, text string) error {
 		if n := there[at]; n.Tables+n.Nested > 0 {
 			return fault.New(fault.Usage, "the namespace %s holds %d tables and %d namespaces", text, n.Tables, n.Nested).
 				Try("drop these first, or give them another place")
+		}
+		if w.service != nil {
+			return w.service.dropNamespace(ctx, parts)
 		}
 		folder := storage.Join(w.dir, parts...)
 		if err := w.store.Remove(ctx, storage.Join(folder, namespaceMark)); err != nil && !errors.Is(err, fs.ErrNotExist) {

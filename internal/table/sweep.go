@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	icetable "github.com/apache/iceberg-go/table"
+
 	"trevak/internal/fault"
 	"trevak/internal/locate"
 	"trevak/internal/storage"
@@ -57,6 +59,9 @@ func (w *Warehouse) Sweep(ctx context.Context, name Name, age time.Duration, rem
 	}
 	out := &Swept{Dropped: t == nil, Removed: remove}
 	folder := storage.Join(w.dir, name.parts...)
+	if t != nil {
+		folder = t.Location()
+	}
 	s := sweeping{w: w, name: name, folder: folder, before: time.Now().Add(-age), young: map[string]bool{}, out: out}
 	// The young ones have to be known before any is taken for left.
 	if err := s.walk(ctx, func(f Left, load string) error {
@@ -182,7 +187,7 @@ func (s *sweeping) settle(ctx context.Context, part map[string]Left, remove bool
 		}
 		// What was committed meanwhile is looked at, while nothing else can be committed.
 		if err := s.w.locked(ctx, func() (err error) {
-			if now, _, err := s.w.catalog.newest(ctx, s.name.parts); err != nil {
+			if now, err := s.w.newest(ctx, s.name); err != nil {
 				return err
 			} else if now != seen {
 				if seen, err = s.spare(ctx, part); err != nil {
@@ -238,7 +243,7 @@ func (s *sweeping) spareDropped(ctx context.Context, objects map[string]bool) er
 		if !ownDropped.MatchString(e.Name) {
 			continue
 		}
-		was, err := s.w.catalog.read(ctx, s.name.parts, e.URI)
+		was, err := icetable.NewFromLocation(ctx, s.name.parts, e.URI, s.w.catalog.files, s.w.catalog)
 		if err != nil {
 			return fault.Wrap(fault.Storage, err, "what the table %s was that was dropped cannot be read from %s", s.name, e.URI)
 		}
@@ -248,4 +253,17 @@ func (s *sweeping) spareDropped(ctx context.Context, objects map[string]bool) er
 		}
 	}
 	return err
+}
+
+// newest returns where the newest version of a table's metadata is, empty where there is none.
+func (w *Warehouse) newest(ctx context.Context, name Name) (string, error) {
+	if w.folder != nil {
+		uri, _, err := w.folder.newest(ctx, name.parts)
+		return uri, err
+	}
+	t, err := w.Load(ctx, name)
+	if t == nil || err != nil {
+		return "", err
+	}
+	return storage.Path(t.table.MetadataLocation()), nil
 }

@@ -9,7 +9,6 @@ package table
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -51,7 +50,10 @@ func (n Name) String() string { return strings.Join(n.parts, ".") }
 type Warehouse struct {
 	store   storage.Store
 	dir     string
-	catalog *catalog
+	catalog catalog
+	// folder is the catalog where the warehouse is one itself, service where a service is; the other is nil.
+	folder  *folderCatalog
+	service *service
 	// Waiting is told when a commit has to wait for another; it may be nil.
 	Waiting func()
 }
@@ -65,7 +67,8 @@ func OpenWarehouse(s storage.Store, dir string) (*Warehouse, error) {
 	if err := checkPlace(abs); err != nil {
 		return nil, err
 	}
-	return &Warehouse{store: s, dir: abs, catalog: &catalog{store: s, dir: abs}}, nil
+	own := &folderCatalog{store: s, dir: abs}
+	return &Warehouse{store: s, dir: abs, catalog: own, folder: own}, nil
 }
 
 // checkPlace refuses places that the metadata of a table cannot name: what it says of its files has to be a URI or the path of
@@ -168,33 +171,12 @@ func (w *Warehouse) Find(ctx context.Context, name Name) (*Table, error) {
 
 // Names lists the tables in order. A warehouse that does not exist has none.
 func (w *Warehouse) Names(ctx context.Context) ([]Name, error) {
-	var out []Name
-	err := storage.Walk(ctx, w.store, w.dir, func(e storage.Entry, err error) error {
-		switch {
-		case err != nil && e.URI == w.dir && errors.Is(err, fs.ErrNotExist):
-			return storage.SkipAll
-		case err != nil && e.URI == w.dir:
-			return err
-		case err != nil:
-			// What lies in a folder that cannot be read is nobody's to list.
-			return storage.SkipFolder
-		case e.Kind != storage.Folder:
-			return nil
-		case strings.HasPrefix(e.Name, "."):
-			return storage.SkipFolder
-		case !locate.IsTable(ctx, w.store, e.URI):
-			return nil
-		}
-		if rel, ok := storage.Rel(w.dir, e.URI); ok {
-			out = append(out, Name{strings.Split(rel, "/")})
-		}
-		return storage.SkipFolder
-	})
+	names, err := w.catalog.names(ctx)
 	if err != nil {
-		return nil, fault.Wrap(fault.Storage, err, "the warehouse %s cannot be listed", w.dir)
+		return nil, fault.Wrap(fault.Storage, err, "the tables of the warehouse %s cannot be listed", w.dir)
 	}
-	slices.SortFunc(out, func(a, b Name) int { return strings.Compare(a.String(), b.String()) })
-	return out, nil
+	slices.SortFunc(names, func(a, b Name) int { return strings.Compare(a.String(), b.String()) })
+	return names, nil
 }
 
 // lockWait is how long a commit waits for others.
@@ -203,6 +185,10 @@ const lockWait = 2 * time.Minute
 // locked runs f while no other commit to the warehouse runs.
 // In a store without locks, commits that run at once are told apart by who publishes the next version first, which it has to see to.
 func (w *Warehouse) locked(ctx context.Context, f func() error) error {
+	if w.folder == nil {
+		// The service tells commits apart.
+		return f()
+	}
 	if err := storage.ProveExclusive(ctx, w.store, w.lock()); err != nil {
 		return err
 	}
@@ -261,6 +247,10 @@ func (w *Warehouse) MayWrite(ctx context.Context, name Name, t *Table) error {
 // writable refuses to write to a table whose files lie elsewhere, as those of a copied warehouse do: they would be written
 // among the files of the original.
 func (w *Warehouse) writable(t *Table) error {
+	if w.folder == nil {
+		// A service says where the files of its tables lie.
+		return nil
+	}
 	location := storage.Path(t.table.Location())
 	home, err := storage.Real(w.store, w.dir)
 	if err == nil {
@@ -279,6 +269,9 @@ func (w *Warehouse) writable(t *Table) error {
 
 // free refuses a name that would lie within a table, or whose folder holds tables already: the one would hide the other.
 func (w *Warehouse) free(ctx context.Context, name Name) error {
+	if w.folder == nil {
+		return nil
+	}
 	for n := 1; n < len(name.parts); n++ {
 		above := Name{name.parts[:n]}
 		if locate.IsTable(ctx, w.store, storage.Join(w.dir, above.parts...)) {
@@ -301,7 +294,7 @@ func (w *Warehouse) free(ctx context.Context, name Name) error {
 
 // mendHint writes the hint of a table anew where an earlier commit could not. It leaves that to others where these are about to commit.
 func (w *Warehouse) mendHint(ctx context.Context, name Name, version int) {
-	if w.catalog.hinted(ctx, name.parts, version) {
+	if w.folder == nil || w.folder.hinted(ctx, name.parts, version) {
 		return
 	}
 	release, err := storage.Lock(ctx, w.store, w.lock(), false)
@@ -309,8 +302,8 @@ func (w *Warehouse) mendHint(ctx context.Context, name Name, version int) {
 		return
 	}
 	defer release()
-	if _, version, err := w.catalog.newest(ctx, name.parts); err == nil && version > 0 && !w.catalog.hinted(ctx, name.parts, version) {
+	if _, version, err := w.folder.newest(ctx, name.parts); err == nil && version > 0 && !w.folder.hinted(ctx, name.parts, version) {
 		// What cannot be mended now is tried again the next time.
-		_ = w.catalog.hint(ctx, w.catalog.metadataFolder(name.parts), version)
+		_ = w.folder.hint(ctx, w.folder.metadataFolder(name.parts), version)
 	}
 }

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"context"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"trevak/internal/config"
+	"trevak/internal/fault"
+	"trevak/internal/schema"
+	"trevak/internal/storage"
+	"trevak/internal/table"
+)
+
+// openCatalog prepares to use the catalog of a name in trevak.yaml.
+func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
+	c, err := configured()
+	if err != nil {
+		return nil, err
+	}
+	of, ok := c.Catalogs[name]
+	if !ok {
+		e := fault.New(fault.Usage, "there is no catalog %q in %s", name, config.File)
+		if len(c.Catalogs) == 0 {
+			return nil, e.Try("describe it there, as docs/stores.md shows, or name a folder with --warehouse")
+		}
+		return nil, e.Try("%s", schema.Choices(name, slices.Sorted(maps.Keys(c.Catalogs))))
+	}
+	if of.Kind == config.Folder {
+		return table.OpenWarehouse(stores, of.Location)
+	}
+	service := table.Service{Name: name, URI: of.URI, Warehouse: of.Warehouse, Location: of.Location, Scope: of.Scope, Prefix: of.Prefix}
+	if service.Token, err = secret(ctx, name, of.TokenFrom); err != nil {
+		return nil, err
+	}
+	if service.Credential, err = secret(ctx, name, of.CredentialFrom); err != nil {
+		return nil, err
+	}
+	return table.OpenService(ctx, stores, service)
+}
+
+// secret reads what a catalog is to be asked with, from the environment or a file; it is empty where nothing is said.
+func secret(ctx context.Context, catalog, from string) (string, error) {
+	if from == "" {
+		return "", nil
+	}
+	if variable, ok := strings.CutPrefix(from, "env:"); ok {
+		value := os.Getenv(variable)
+		if value == "" {
+			return "", fault.New(fault.Usage, "the environment does not set %s, which the catalog %s is to be asked with", variable, catalog).
+				Try("set it, or name another in %s", config.File)
+		}
+		return value, nil
+	}
+	text, err := storage.ReadAll(ctx, stores, from)
+	if err != nil {
+		return "", fault.Wrap(fault.Usage, err, "what the catalog %s is to be asked with cannot be read from %s", catalog, from)
+	}
+	return strings.TrimSpace(string(text)), nil
+}

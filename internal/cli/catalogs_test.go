@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"trevak/internal/testfolder"
+)
+
+// cataloged serves a sandbox and describes its catalog in trevak.yaml.
+func cataloged(t *testing.T, flags ...string) {
+	t.Helper()
+	served(t, flags...)
+	config := "catalogs:\n  office:\n    kind: rest\n    uri: " + os.Getenv("AWS_ENDPOINT_URL") + "\n    location: s3://orrin/warehouse\n" +
+		"  cellar:\n    kind: folder\n    location: cellar\n"
+	if err := os.WriteFile("trevak.yaml", []byte(config), 0o666); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestTheDayByACatalog does the work of a day on tables of a catalog that loses answers.
+func TestTheDayByACatalog(t *testing.T) {
+	testfolder.Make(t, map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400),
+		"fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"})
+	cataloged(t, "--lose", "5")
+	t.Setenv("TREVAK_CATALOG", "office")
+	must(t, []string{"load", "in/a.csv", "--into", "ops.deep.waves", "--key", "id", "--partition", "sea_area"}, "400 read = 400 written")
+	must(t, []string{"load", "in", "--into", "ops.deep.waves"}, "400 read = 400 written")
+	must(t, []string{"load", "in", "--into", "ops.deep.waves"}, "nothing new")
+	must(t, []string{"tag", "ops.deep.waves", "whole"}, "whole")
+	must(t, []string{"load", "fix.csv", "--into", "ops.deep.waves", "--mode", "upsert"}, "1 updated")
+	must(t, []string{"tables"}, "ops.deep.waves", "801")
+	must(t, []string{"describe", "ops.deep.waves"}, "s3://orrin/warehouse/ops/deep/waves")
+	must(t, []string{"alter", "ops.deep.waves", "--rename", "wave_m=height_m"}, "height_m")
+	must(t, []string{"compact", "ops.deep.waves"}, "ops.deep.waves")
+	must(t, []string{"rollback", "ops.deep.waves", "--to", "whole"}, "800 rows")
+	must(t, []string{"reconcile", "in", "--with", "ops.deep.waves"}, "agree")
+	must(t, []string{"copy", "ops.deep.waves", "--to", "second"}, "800")
+	must(t, []string{"namespaces", "create", "ops.empty"}, "made")
+	must(t, []string{"namespaces"}, "ops.deep", "ops.empty")
+	must(t, []string{"namespaces", "drop", "ops.empty"}, "dropped")
+	must(t, []string{"sweep", "ops.deep.waves", "--older-than", "0s"}, "ops.deep.waves")
+	must(t, []string{"drop", "ops.deep.waves", "--yes"}, "ops.deep.waves")
+	if r := must(t, []string{"tables"}); strings.Contains(r.out, "ops.deep.waves") {
+		t.Errorf("after it was dropped: %s", r.out)
+	}
+	refused(t, 1, []string{"describe", "ops.deep.waves"}, "ops.deep.waves")
+	must(t, []string{"load", "in/a.csv", "--into", "ops.waves", "--catalog", "cellar"}, "400 written")
+	must(t, []string{"tables", "--catalog", "cellar"}, "ops.waves")
+	must(t, []string{"tables", "-w", "cellar"}, "ops.waves")
+	refused(t, 2, []string{"tables", "--catalog", "offic"}, "office")
+	refused(t, 2, []string{"tables", "--catalog", "office", "-w", "cellar"}, "leave one of them out")
+}
+
+// TestManyLoadByACatalog has loads race for a table of a catalog that refuses and loses answers.
+func TestManyLoadByACatalog(t *testing.T) {
+	testfolder.Make(t, nil)
+	cataloged(t, "--lose", "11")
+	const loads, rows = 12, 50
+	var running sync.WaitGroup
+	for i := range loads {
+		if err := os.WriteFile(fmt.Sprintf("%02d.csv", i), []byte(waves(i*rows, rows)), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(t, []string{"load", "00.csv", "--into", "ops.waves", "--catalog", "office"})
+	for worker := range 4 {
+		running.Go(func() {
+			for i := worker; i < loads; i += 4 {
+				for _, n := range []int{i, (i + 1) % loads} {
+					if r := trevak(t, "load", fmt.Sprintf("%02d.csv", n), "--into", "ops.waves", "--catalog", "office"); r.code != 0 {
+						t.Errorf("%d: %s", n, r.err)
+					}
+				}
+			}
+		})
+	}
+	running.Wait()
+	must(t, []string{"convert", "table:ops.waves", "--to", "back.csv", "--catalog", "office"})
+	text, err := os.ReadFile("back.csv")
+	if lines := strings.Count(string(text), "\n"); err != nil || lines != loads*rows+1 {
+		t.Errorf("%d lines of %d, %v", lines, loads*rows+1, err)
+	}
+}
+
+// TestCatalogsThatCannotBeReached asks catalogs that are described wrongly, or not there.
+func TestCatalogsThatCannotBeReached(t *testing.T) {
+	testfolder.Make(t, nil)
+	for text, want := range map[string]string{
+		"catalogs:\n  a:\n    kind: rest\n    location: s3://orrin/w\n    uri: catalog.example\n":                                   "trevak.yaml:3: the catalog a has no address",
+		"catalogs:\n  a:\n    kind: hive\n    location: w\n":                                                                        "is of no kind that is known",
+		"catalogs:\n  a:\n    kind: folder\n":                                                                                       "where its tables lie",
+		"catalogs:\n  a:\n    kind: folder\n    location: w\n    uri: http://127.0.0.1:9\n":                                         "leave out all but",
+		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    token_from: env:NO_SUCH_TOKEN\n":        "NO_SUCH_TOKEN",
+		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    credential_from: none.txt\n":            "none.txt",
+		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    token: keep-this\n    scope: catalog\n": `the key "token" is not known`,
+	} {
+		if err := os.WriteFile("trevak.yaml", []byte(text), 0o666); err != nil {
+			t.Fatal(err)
+		}
+		refused(t, 2, []string{"tables", "--catalog", "a"}, want)
+	}
+	text := "catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n"
+	if err := os.WriteFile("trevak.yaml", []byte(text), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	refused(t, 1, []string{"tables", "--catalog", "a"}, "the catalog a at http://127.0.0.1:9 does not answer")
+}
