@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/gofrs/flock"
+	"golang.org/x/sync/errgroup"
 )
 
 // Stage gathers the objects of a destination, which is an object or a folder of them, and puts them there together. One of
@@ -66,10 +67,18 @@ type waiting struct {
 
 func (w *waiting) Commit() error {
 	w.of.whole = append(w.of.whole, w.Writer)
+	if s, ok := w.Writer.(Sealer); ok {
+		return s.Seal()
+	}
 	return nil
 }
 
-// Publish commits one object after the other, and then removes what else was in the folder before.
+// Sealer is a writer that can do with less until it is committed, once its object is whole.
+type Sealer interface {
+	Seal() error
+}
+
+// Publish commits the objects, and then removes what else was in the folder before.
 func (k *keptBack) Publish(ctx context.Context, check func() error) error {
 	if err := check(); err != nil {
 		return err
@@ -84,11 +93,8 @@ func (k *keptBack) Publish(ctx context.Context, check func() error) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errors.ErrUnsupported) {
 		return err
 	}
-	for len(k.whole) > 0 {
-		if err := k.whole[0].Commit(); err != nil {
-			return err
-		}
-		k.whole = k.whole[1:]
+	if err := k.commitAll(); err != nil {
+		return err
 	}
 	if k.made[k.destination] {
 		return nil
@@ -98,6 +104,27 @@ func (k *keptBack) Publish(ctx context.Context, check func() error) error {
 			return fmt.Errorf("%w: %w", ErrLeft, err)
 		}
 	}
+	return nil
+}
+
+// commitAll commits the objects, as many at a time as their store is best asked for; the last comes when all others are there.
+func (k *keptBack) commitAll() error {
+	if len(k.whole) == 0 {
+		return nil
+	}
+	var group errgroup.Group
+	group.SetLimit(max(1, InFlight(k.store, k.destination)))
+	last := len(k.whole) - 1
+	for _, w := range k.whole[:last] {
+		group.Go(w.Commit)
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if err := k.whole[last].Commit(); err != nil {
+		return err
+	}
+	k.whole = nil
 	return nil
 }
 

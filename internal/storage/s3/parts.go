@@ -53,7 +53,7 @@ func (p *part) full() bool  { return p.n == p.limit }
 func (p *part) size() int64 { return p.n }
 
 // firstGrowth is how much memory a part takes first; it doubles as it grows.
-const firstGrowth = 64 << 10
+const firstGrowth = 4 << 10
 
 // write takes as many bytes as there is place for.
 func (p *part) write(b []byte) (int, error) {

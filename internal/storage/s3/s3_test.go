@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -340,5 +341,41 @@ func TestPiecesThatFollowEachOtherAreFetchedTogether(t *testing.T) {
 	}
 	if asked := counts.count(http.MethodGet) - before; asked > 10 {
 		t.Errorf("%d requests for 10 pages", asked)
+	}
+}
+
+// TestVeryManyObjectsWaitTogether stages more objects than a program may have files open, with memory for few of them.
+func TestVeryManyObjectsWaitTogether(t *testing.T) {
+	_, c := sandboxed(t, "", sandbox.Trouble{})
+	server := httptest.NewServer(c)
+	defer server.Close()
+	s := s3.New(s3.Options{Memory: 256 << 10, Of: func(string) (s3.Settings, error) {
+		return s3.Settings{Endpoint: server.URL, Region: "us-east-1", PathStyle: true}, nil
+	}})
+	stage, err := storage.NewStage(t.Context(), storage.Stores{"s3": s}, "s3://orrin/out")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const objects = 400
+	for i := range objects {
+		w, err := stage.Create(t.Context(), fmt.Sprintf("part=%d/0.csv", i))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(w, "id\n%d\n", i)
+		if err := w.Commit(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if open, err := os.ReadDir("/proc/self/fd"); err == nil && len(open) > 200 {
+		t.Errorf("%d files are open", len(open))
+	}
+	if err := stage.Publish(t.Context(), func() error { return nil }); err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range []int{0, 7, objects - 1} {
+		if text, err := storage.ReadAll(t.Context(), s, fmt.Sprintf("s3://orrin/out/part=%d/0.csv", i)); string(text) != fmt.Sprintf("id\n%d\n", i) {
+			t.Errorf("%d: %q, %v", i, text, err)
+		}
 	}
 }

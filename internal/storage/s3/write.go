@@ -145,6 +145,18 @@ func (w *writer) send() error {
 	return nil
 }
 
+// Seal says that the object is whole and is committed later. What waits in a file is sent at once, so that very many can wait.
+func (w *writer) Seal() error {
+	if w.part == nil || w.part.scratch == nil {
+		return w.failed()
+	}
+	if err := w.send(); err != nil {
+		return err
+	}
+	w.running.Wait()
+	return w.failed()
+}
+
 // Commit has the object appear. With Exclusive the error is fs.ErrExist where there is one that this writer did not make.
 func (w *writer) Commit() error {
 	if w.ended {
