@@ -41,6 +41,21 @@ func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
 	return table.OpenService(ctx, stores, service)
 }
 
+// warehouseOf prepares to use the warehouse or catalog of a text, which may name a table behind a catalog's name and a colon.
+func warehouseOf(ctx context.Context, text string) (w *table.Warehouse, named string, err error) {
+	c, err := configured()
+	if err != nil {
+		return nil, "", err
+	}
+	name, of, _ := strings.Cut(text, ":")
+	if _, ok := c.Catalogs[name]; ok {
+		w, err = openCatalog(ctx, name)
+		return w, of, err
+	}
+	w, err = table.OpenWarehouse(stores, text)
+	return w, "", err
+}
+
 // secret reads what a catalog is to be asked with, from the environment or a file; it is empty where nothing is said.
 func secret(ctx context.Context, catalog, from string) (string, error) {
 	if from == "" {
