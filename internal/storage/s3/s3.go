@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/s3utils"
 
 	"trevak/internal/fault"
 	"trevak/internal/storage"
@@ -119,6 +120,10 @@ func parse(uri string) (bucket, key string, err error) {
 	bucket, key, _ = strings.Cut(rest, "/")
 	if bucket == "" || strings.ContainsAny(bucket, "@:?#") {
 		return "", "", fault.New(fault.Usage, "%q names no bucket", storage.Shown(uri)).Try("write it like s3://bucket/folder/file.csv")
+	}
+	if err := s3utils.CheckValidBucketName(bucket); err != nil {
+		return "", "", fault.New(fault.Usage, "%q names no bucket: %s", storage.Shown(uri), err).
+			Try("write it like s3://bucket/folder/file.csv")
 	}
 	return bucket, strings.Trim(key, "/"), nil
 }
