@@ -91,7 +91,7 @@ func patiently(ctx context.Context, f func() error) error {
 }
 
 // serviceTries is how often a service is asked before it is given up.
-const serviceTries = 5
+const serviceTries = 4
 
 // refusedBy explains why a service does not do what was asked for.
 func refusedBy(name, uri string, err error) error {

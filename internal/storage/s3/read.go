@@ -21,7 +21,7 @@ func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 const (
 	piece       = 4 << 20
 	piecesAhead = 4
-	tries       = 8
+	tries       = 6
 )
 
 // Open opens an object at the version that it was listed at. Nothing is asked for before it is read.

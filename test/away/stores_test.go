@@ -1,4 +1,4 @@
-package cli
+package away
 
 import (
 	"bytes"
@@ -118,7 +118,7 @@ func TestKilledLoadsInAStore(t *testing.T) {
 	served(t, "--latency", "2ms")
 	must(t, []string{"load", "in", "--into", "ops.waves", "-w", "s3://orrin/wh"})
 	random := rand.New(rand.NewPCG(5, 6))
-	kills := 15
+	kills := 10
 	if testing.Short() {
 		kills = 4
 	}
