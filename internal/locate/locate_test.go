@@ -391,3 +391,20 @@ func TestArchivesThatOverlap(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestOverlappingSourcesGiveEachObjectOnce names a folder and what lies in it, by a pattern that matches both and by sources that overlap.
+func TestOverlappingSourcesGiveEachObjectOnce(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"abc/a.csv", "abc/x.csv"} {
+		if err := storage.WriteAll(t.Context(), storage.Disk{}, storage.Join(dir, name), []byte("id\n1\n"), storage.Creation{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, sources := range [][]string{{storage.Join(dir, "**", "a*")}, {storage.Join(dir, "abc"), storage.Join(dir, "abc", "a.csv")},
+		{storage.Join(dir, "*"), storage.Join(dir, "**", "*.csv")}} {
+		found, err := Resolve(t.Context(), storage.Disk{}, sources, nil)
+		if err != nil || len(found.Objects) != 2 {
+			t.Errorf("%v: %d objects, %v", sources, len(found.Objects), err)
+		}
+	}
+}

@@ -77,6 +77,12 @@ func ResolveBut(ctx context.Context, s storage.Store, sources []string, stdin io
 		}
 	}
 	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
+	// A pattern may match a folder and what lies in it, and sources may overlap.
+	found.Objects = slices.CompactFunc(found.Objects, func(a, b Object) bool {
+		return a.Location == b.Location && a.Holder() != ""
+	})
+	slices.Sort(found.Known)
+	found.Known = slices.Compact(found.Known)
 	if len(found.Objects)+len(found.Known) == 0 {
 		return Found{}, found.nothing(sources)
 	}

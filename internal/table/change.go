@@ -88,6 +88,7 @@ const mostCommits = 50
 // Commit carries out a change, which id tells from all others. Where another commit comes first, it is made again on the table
 // as it is then. An error of the kind Conflict says that this cannot be done; nothing was changed then.
 func (w *Warehouse) Commit(ctx context.Context, name Name, id string, c Change) (s Snapshot, err error) {
+	untold := false
 	for tries := 1; ; tries++ {
 		err = w.locked(ctx, func() error {
 			if done, ok := w.done(ctx, name, id, tries); ok {
@@ -97,10 +98,24 @@ func (w *Warehouse) Commit(ctx context.Context, name Name, id string, c Change) 
 			s, err = w.commitOnce(ctx, name, id, c)
 			return err
 		})
-		if !errors.Is(err, errRaced) || tries == mostCommits {
+		untold = untold || w.service != nil && unanswered(err)
+		switch {
+		case errors.Is(err, errRaced) && tries < mostCommits:
+		case err != nil && untold:
+			// A service may yet carry out what it was asked before.
+			return s, untoldCommit(name, err)
+		default:
 			return s, raced(name, err)
 		}
 	}
+}
+
+// untoldCommit is the error of a commit of which it is not known whether it was made, or will be.
+func untoldCommit(name Name, cause error) error {
+	e := fault.New(fault.Storage, "the commit to table %s failed, and what became of it cannot be told", name).
+		Try("look at the table before loading again; no file was removed")
+	e.Cause = errors.Join(ErrUntold, cause)
+	return e
 }
 
 // commitOnce makes a change on the table as it is now, while nobody else who asks for the lock can.
@@ -329,10 +344,7 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 	}
 	now, err := w.Load(context.WithoutCancel(ctx), name)
 	if err != nil {
-		e := fault.New(fault.Storage, "the commit to table %s failed, and what became of it cannot be told", name).
-			Try("look at the table before loading again; no file was removed")
-		e.Cause = errors.Join(ErrUntold, cause)
-		return Snapshot{}, e
+		return Snapshot{}, untoldCommit(name, cause)
 	}
 	if s, ok := now.committed(id); ok {
 		return s, nil

@@ -9,6 +9,7 @@ import (
 	"github.com/minio/minio-go/v7"
 
 	"trevak/internal/ahead"
+	"trevak/internal/fault"
 	"trevak/internal/storage"
 )
 
@@ -66,8 +67,12 @@ func (p place) pages(ctx context.Context, prefix, delimiter string, take func(mi
 		if err := take(answer); err != nil {
 			return err
 		}
-		if !answer.IsTruncated || answer.NextContinuationToken == "" || answer.NextContinuationToken == token {
+		if !answer.IsTruncated {
 			return nil
+		}
+		if answer.NextContinuationToken == "" || answer.NextContinuationToken == token {
+			return fault.New(fault.Storage, "the store lists a part of what it has, and does not say how to go on").In(storage.Shown(p.uri)).
+				Try("name the objects by narrower patterns, or use another store")
 		}
 		token = answer.NextContinuationToken
 	}
@@ -170,7 +175,7 @@ func (s *Store) Below(ctx context.Context, prefix string, visit func(storage.Ent
 
 // entryOf is an object of a listing; ok is false for the empty object that stands for a folder.
 func entryOf(scheme, bucket string, o minio.ObjectInfo) (e storage.Entry, ok bool) {
-	if strings.HasSuffix(o.Key, "/") {
+	if strings.HasSuffix(o.Key, "/") && o.Size == 0 {
 		return e, false
 	}
 	listed := objectOf(join(scheme, bucket, o.Key), o)
