@@ -52,6 +52,8 @@ type Found struct {
 	Known []string
 
 	store storage.Store
+	// taken are the files that were taken, by their URIs: a pattern may match a folder and what lies in it, and sources may overlap.
+	taken map[string]bool
 	known func(storage.Object) bool
 }
 
@@ -69,7 +71,7 @@ func Resolve(ctx context.Context, s storage.Store, sources []string, stdin io.Re
 
 // ResolveBut is Resolve but for files that are known, which it does not open; known may be nil.
 func ResolveBut(ctx context.Context, s storage.Store, sources []string, stdin io.Reader, known func(storage.Object) bool) (Found, error) {
-	found := Found{store: s, known: known}
+	found := Found{store: s, known: known, taken: map[string]bool{}}
 	seen := map[string]bool{}
 	for _, source := range sources {
 		if err := found.take(ctx, source, stdin, seen); err != nil {
@@ -77,12 +79,6 @@ func ResolveBut(ctx context.Context, s storage.Store, sources []string, stdin io
 		}
 	}
 	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
-	// A pattern may match a folder and what lies in it, and sources may overlap.
-	found.Objects = slices.CompactFunc(found.Objects, func(a, b Object) bool {
-		return a.Location == b.Location && a.Holder() != ""
-	})
-	slices.Sort(found.Known)
-	found.Known = slices.Compact(found.Known)
 	if len(found.Objects)+len(found.Known) == 0 {
 		return Found{}, found.nothing(sources)
 	}
@@ -172,6 +168,13 @@ func (f *Found) add(ctx context.Context, e storage.Entry, matched bool) error {
 
 // file takes one file, or the members of a zip archive. What can be read once only is kept in a temporary file first.
 func (f *Found) file(ctx context.Context, object storage.Object, matched bool) error {
+	place := storage.Clean(object.URI)
+	if f.taken[place] {
+		return nil
+	}
+	if f.taken != nil && object.Kind == storage.Regular {
+		f.taken[place] = true
+	}
 	switch {
 	case object.Kind == storage.Device:
 		return fault.New(fault.Usage, "%s is a device, not a file", object.URI).
