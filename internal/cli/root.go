@@ -224,11 +224,17 @@ Look at the files, see the schema that would be inferred and why, load them in o
 	a.addHelp(root)
 	a.addCompletion(root)
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.Version = version()
-	root.SetVersionTemplate(versionLine())
-	root.InitDefaultVersionFlag()
-	root.Flags().Lookup("version").Usage = "show the version of the program"
-	return group(root)
+	asked := root.Flags().BoolP("version", "v", false, "show the version of the program")
+	group(root)
+	help := root.RunE
+	root.RunE = func(cmd *cobra.Command, args []string) error {
+		if !*asked {
+			return help(cmd, args)
+		}
+		a.screen().Printf("%s", versionLine())
+		return nil
+	}
+	return root
 }
 
 // addWarehouse registers where the tables are that a command reads or writes.

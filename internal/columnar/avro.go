@@ -6,24 +6,24 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/parquet/compress"
-	"github.com/hamba/avro/v2"
-	"github.com/hamba/avro/v2/ocf"
-	"github.com/klauspost/compress/zstd"
 
 	"trevak/internal/magic"
 	"trevak/internal/schema"
 )
 
-// avroWriter writes Avro object container files: rows are encoded here, blocks and codecs are the library's.
+// avroWriter writes Avro object container files (Avro specification, "Object Container Files").
 type avroWriter struct {
-	sink    *countingWriter
-	encoder *ocf.Encoder
-	fields  []*avroField
-	row     *avro.Writer
+	sink   *countingWriter
+	fields []*avroField
+	pack   func(block []byte) ([]byte, error)
+	sync   [16]byte
+	// block are the rows of the block to come, waiting how many.
+	block   avroRow
+	waiting int64
 	rows    int64
 }
 
@@ -41,65 +41,43 @@ func newAvroWriter(w io.Writer, s schema.Schema, codec Codec) (*avroWriter, erro
 	if err != nil {
 		return nil, err
 	}
-	parsed, err := avro.Parse(string(text))
+	pack, err := avroPacker(codec)
 	if err != nil {
-		return nil, fmt.Errorf("the schema has no Avro form: %w", err)
-	}
-	packing, ok := map[string]ocf.CodecName{"none": ocf.Null, "snappy": ocf.Snappy, "zstd": ocf.ZStandard,
-		"gzip": ocf.Deflate}[codec.name()]
-	if !ok {
-		return nil, fmt.Errorf("Avro files are not written with %s; they take zstd, snappy, gzip or none", codec.name())
-	}
-	out := &avroWriter{sink: &countingWriter{w: w}, fields: fields, row: avro.NewWriter(nil, 1<<10)}
-	sync := sha256.Sum256(append(text, packing...))
-	options := []ocf.EncoderFunc{ocf.WithBlockLength(avroBlockRows), ocf.WithSyncBlock([16]byte(sync[:]))}
-	if level := codec.level(); level != compress.DefaultCompressionLevel {
-		options = append(options, ocf.WithCompressionLevel(level),
-			ocf.WithZStandardEncoderOptions(zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(level))))
-	}
-	// The codec comes last: to state a level states deflate too.
-	options = append(options, ocf.WithCodec(packing))
-	header := &avroHeader{sink: out.sink, schema: text, codec: packing, sync: [16]byte(sync[:])}
-	if out.encoder, err = ocf.NewEncoderWithSchema(parsed, header, options...); err != nil {
 		return nil, err
 	}
-	return out, header.write()
+	packing := avroCodecs[codec.name()]
+	sum := sha256.Sum256(append(slices.Clone(text), packing...))
+	out := &avroWriter{sink: &countingWriter{w: w}, fields: fields, pack: pack, sync: [16]byte(sum[:])}
+	header := avroRow{[]byte(magic.Avro)}
+	header.long(2)
+	header.text("avro.codec")
+	header.text(packing)
+	header.text("avro.schema")
+	header.bytes(text)
+	header.long(0)
+	_, err = out.sink.Write(append(header.b, out.sync[:]...))
+	return out, err
 }
 
-// avroHeader writes the header of a file in place of the library, whose own has its entries in any order and the schema without
-// documentation. What is written before is left out.
-type avroHeader struct {
-	sink   io.Writer
-	schema []byte
-	codec  ocf.CodecName
-	sync   [16]byte
-	past   bool
-}
-
-func (h *avroHeader) Write(b []byte) (int, error) {
-	if !h.past {
-		return len(b), nil
+// flush writes the rows that wait as a block.
+func (a *avroWriter) flush() error {
+	if a.waiting == 0 {
+		return nil
 	}
-	return h.sink.Write(b)
-}
-
-// write writes the header (Avro specification, "Object Container Files"), after which all goes to the file.
-func (h *avroHeader) write() error {
-	h.past = true
-	w := avro.NewWriter(h.sink, 1<<10)
-	if _, err := w.Write([]byte(magic.Avro)); err != nil {
+	packed, err := a.pack(a.block.b)
+	if err != nil {
 		return err
 	}
-	w.WriteLong(2)
-	w.WriteString("avro.codec")
-	w.WriteString(string(h.codec))
-	w.WriteString("avro.schema")
-	w.WriteBytes(h.schema)
-	w.WriteLong(0)
-	if _, err := w.Write(h.sync[:]); err != nil {
-		return err
+	var head avroRow
+	head.long(a.waiting)
+	head.long(int64(len(packed)))
+	a.waiting, a.block.b = 0, a.block.b[:0]
+	for _, part := range [][]byte{head.b, packed, a.sync[:]} {
+		if _, err := a.sink.Write(part); err != nil {
+			return err
+		}
 	}
-	return w.Flush()
+	return nil
 }
 
 // avroBlockRows is how many rows a block of an Avro file has.
@@ -205,12 +183,13 @@ func (a *avroWriter) Write(ctx context.Context, batch arrow.RecordBatch) error {
 		if row%1024 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		a.row.Reset(nil)
 		for _, encode := range columns {
-			encode(a.row, row)
+			encode(&a.block, row)
 		}
-		if _, err := a.encoder.Write(a.row.Buffer()); err != nil {
-			return err
+		if a.waiting++; a.waiting == avroBlockRows {
+			if err := a.flush(); err != nil {
+				return err
+			}
 		}
 	}
 	a.rows += batch.NumRows()
@@ -224,7 +203,7 @@ func (a *avroWriter) Pending() int64 { return 0 }
 func (a *avroWriter) Written() int64 { return a.sink.n }
 
 func (a *avroWriter) Close() (*Summary, error) {
-	if err := a.encoder.Close(); err != nil {
+	if err := a.flush(); err != nil {
 		return nil, err
 	}
 	return &Summary{Rows: a.rows, Bytes: a.sink.n, Columns: map[int]*Metrics{}}, nil

@@ -1,9 +1,6 @@
 package columnar
 
 import (
-	"bytes"
-	"fmt"
-	"io"
 	"math"
 	"slices"
 
@@ -11,69 +8,19 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/golang/snappy"
-	"github.com/hamba/avro/v2"
-	"github.com/hamba/avro/v2/ocf"
-	"github.com/klauspost/compress/flate"
-	"github.com/klauspost/compress/zstd"
 
 	"trevak/internal/lexical"
 	"trevak/internal/rowtext"
 )
 
-// mostAvroBlock bounds how large a block may be when unpacked.
-const mostAvroBlock = 256 << 20
-
-// unpackAvro unpacks a block (Avro specification, "Required Codecs" and "Optional Codecs").
-func unpackAvro(codec string, data []byte) ([]byte, error) {
-	switch ocf.CodecName(codec) {
-	case ocf.Null:
-		return data, nil
-	case ocf.Deflate:
-		r := flate.NewReader(bytes.NewReader(data))
-		defer r.Close()
-		out, err := io.ReadAll(io.LimitReader(r, mostAvroBlock+1))
-		if err == nil && len(out) > mostAvroBlock {
-			err = fmt.Errorf("a block unpacks to more than %d bytes", mostAvroBlock)
-		}
-		if len(data) == 0 {
-			return nil, nil
-		}
-		return out, err
-	case ocf.Snappy:
-		if n, err := snappy.DecodedLen(data); len(data) > 0 && (err != nil || n > mostAvroBlock) {
-			return nil, fmt.Errorf("a block is said to unpack to %d bytes", n)
-		}
-		if len(data) == 0 {
-			return nil, nil
-		}
-		return (&ocf.SnappyCodec{}).Decode(data)
-	case ocf.ZStandard:
-		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostAvroBlock))
-		if err != nil {
-			return nil, err
-		}
-		defer d.Close()
-		return d.DecodeAll(data, nil)
-	}
-	return nil, fmt.Errorf("its blocks are packed with %q, which is not read", codec)
-}
-
 // avroDecoder reads the values of one block after the other.
 type avroDecoder struct {
-	*avro.Reader
+	avroReader
 	// entries is how many records and elements the block may still have: each takes a byte at least, apart from some that take none.
 	entries int64
 }
 
-// fail ends the reading.
-func (d *avroDecoder) fail(format string, values ...any) {
-	if d.Error == nil {
-		d.Error = fmt.Errorf(format, values...)
-	}
-}
-
-// avroDecode reads one value into the builder that it was made for. What goes wrong is in the reader's Error.
+// avroDecode reads one value into the builder that it was made for. What goes wrong is in the reader's err.
 type avroDecode func()
 
 // decoder returns what reads the values of a field.
@@ -83,7 +30,7 @@ func (n *avroNode) decoder(d *avroDecoder, b array.Builder) avroDecode {
 		return there
 	}
 	return func() {
-		switch at := d.ReadLong(); {
+		switch at := d.long(); {
 		case at < 0 || at >= int64(len(n.branches)):
 			d.fail("a union has no branch %d", at)
 		case n.branches[at]:
@@ -120,7 +67,7 @@ func (n *avroNode) there(d *avroDecoder, b array.Builder) avroDecode {
 // mapDecoder reads maps, and lists of entries that are maps.
 func (n *avroNode) mapDecoder(d *avroDecoder, b *array.MapBuilder) avroDecode {
 	value := n.parts[len(n.parts)-1].decoder(d, b.ItemBuilder())
-	key := func() { b.KeyBuilder().(*array.StringBuilder).BinaryBuilder.Append(d.ReadBytes()) }
+	key := func() { b.KeyBuilder().(*array.StringBuilder).BinaryBuilder.Append(d.avroReader.bytes()) }
 	if len(n.parts) == 2 {
 		key = n.parts[0].decoder(d, b.KeyBuilder())
 	}
@@ -134,15 +81,15 @@ func (n *avroNode) mapDecoder(d *avroDecoder, b *array.MapBuilder) avroDecode {
 func (d *avroDecoder) blocks(begin, element func()) avroDecode {
 	return func() {
 		begin()
-		for d.Error == nil {
-			count, _ := d.ReadBlockHeader()
+		for d.err == nil {
+			count := d.elements()
 			if count == 0 {
 				return
 			}
 			if d.entries -= count; count < 0 || d.entries < 0 {
 				d.fail("lists are said to have more elements than there are bytes")
 			}
-			for ; count > 0 && d.Error == nil; count-- {
+			for ; count > 0 && d.err == nil; count-- {
 				element()
 			}
 		}
@@ -150,24 +97,24 @@ func (d *avroDecoder) blocks(begin, element func()) avroDecode {
 }
 
 func (n *avroNode) scalarDecoder(d *avroDecoder, b array.Builder) avroDecode {
-	long := d.ReadLong
-	if n.of.Type() == avro.Int {
-		long = func() int64 { return int64(d.ReadInt()) }
+	long := d.long
+	if n.of.Type == "int" {
+		long = func() int64 { return int64(d.int()) }
 	}
 	unit := avroUnit(n.of)
 	switch b := b.(type) {
 	case *array.BooleanBuilder:
-		return func() { b.Append(d.ReadBool()) }
+		return func() { b.Append(d.bool()) }
 	case *array.Int32Builder:
-		return func() { b.Append(d.ReadInt()) }
+		return func() { b.Append(d.int()) }
 	case *array.Int64Builder:
-		return func() { b.Append(d.ReadLong()) }
+		return func() { b.Append(d.long()) }
 	case *array.Float32Builder:
-		return func() { b.Append(d.ReadFloat()) }
+		return func() { b.Append(d.float()) }
 	case *array.Float64Builder:
-		return func() { b.Append(d.ReadDouble()) }
+		return func() { b.Append(d.double()) }
 	case *array.Date32Builder:
-		return func() { b.Append(arrow.Date32(d.ReadInt())) }
+		return func() { b.Append(arrow.Date32(d.int())) }
 	case *array.Time64Builder:
 		return func() { b.Append(arrow.Time64(d.scaled(long(), unit))) }
 	case *array.TimestampBuilder:
@@ -183,23 +130,24 @@ func (n *avroNode) scalarDecoder(d *avroDecoder, b array.Builder) avroDecode {
 	case *array.ExtensionBuilder:
 		return n.scalarDecoder(d, b.StorageBuilder())
 	}
-	return func() { d.fail("values of the type %s are not read", n.of.Type()) }
+	return func() { d.fail("values of the type %s are not read", n.of.Type) }
 }
 
 // textDecoder reads texts, the symbols of enumerations, and as JSON what has no other form.
 func (n *avroNode) textDecoder(d *avroDecoder, b *array.StringBuilder) avroDecode {
-	switch of := n.of.(type) {
-	case *avro.EnumSchema:
+	switch n.of.Type {
+	case "enum":
 		return func() {
-			symbol, ok := of.Symbol(int(d.ReadInt()))
-			if !ok {
-				d.fail("an enumeration has no such symbol")
+			at := int(d.int())
+			if at < 0 || at >= len(n.of.Symbols) {
+				d.fail("an enumeration has no symbol %d", at)
+				return
 			}
-			b.Append(symbol)
+			b.Append(n.of.Symbols[at])
 		}
-	case *avro.UnionSchema:
+	case "union":
 		return n.unionDecoder(d, b)
-	case *avro.NullSchema:
+	case "null":
 		return b.AppendNull
 	}
 	return func() { b.BinaryBuilder.Append(n.bytes(d)) }
@@ -213,12 +161,12 @@ func (n *avroNode) unionDecoder(d *avroDecoder, b *array.StringBuilder) avroDeco
 		decoders[i] = branch.decoder(d, builders[i])
 	}
 	return func() {
-		at := d.ReadLong()
+		at := d.long()
 		if at < 0 || at >= int64(len(n.parts)) {
 			d.fail("a union has no branch %d", at)
 			return
 		}
-		if decoders[at](); d.Error != nil {
+		if decoders[at](); d.err != nil {
 			return
 		}
 		if value := builders[at].NewArray(); value.IsNull(0) {
@@ -231,12 +179,10 @@ func (n *avroNode) unionDecoder(d *avroDecoder, b *array.StringBuilder) avroDeco
 
 // bytes reads a text or bytes, of a fixed or of any length.
 func (n *avroNode) bytes(d *avroDecoder) []byte {
-	if fixed, ok := n.of.(*avro.FixedSchema); ok {
-		b := make([]byte, min(fixed.Size(), mostAvroBlock))
-		d.Read(b)
-		return b
+	if n.of.Type == "fixed" {
+		return d.take(int64(n.of.Size))
 	}
-	return d.ReadBytes()
+	return d.avroReader.bytes()
 }
 
 // scaled brings a time or timestamp to microseconds.

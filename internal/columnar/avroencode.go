@@ -4,17 +4,16 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
-	"github.com/hamba/avro/v2"
 
 	"trevak/internal/rowtext"
 )
 
 // avroEncode writes the value of a row (Avro specification, "Binary Encoding").
-type avroEncode func(w *avro.Writer, row int)
+type avroEncode func(w *avroRow, row int)
 
 // The branches of a union of null and a type, in the order of avroType.
 const (
-	avroNull = iota
+	avroAbsent = iota
 	avroThere
 )
 
@@ -24,12 +23,12 @@ func (f *avroField) encoder(a arrow.Array) avroEncode {
 	if f.Required {
 		return there
 	}
-	return func(w *avro.Writer, row int) {
+	return func(w *avroRow, row int) {
 		if a.IsNull(row) {
-			w.WriteLong(avroNull)
+			w.long(avroAbsent)
 			return
 		}
-		w.WriteLong(avroThere)
+		w.long(avroThere)
 		there(w, row)
 	}
 }
@@ -38,31 +37,31 @@ func (f *avroField) encoder(a arrow.Array) avroEncode {
 func (f *avroField) there(a arrow.Array) avroEncode {
 	switch a := a.(type) {
 	case *array.Boolean:
-		return func(w *avro.Writer, row int) { w.WriteBool(a.Value(row)) }
+		return func(w *avroRow, row int) { w.bool(a.Value(row)) }
 	case *array.Int32:
-		return func(w *avro.Writer, row int) { w.WriteInt(a.Value(row)) }
+		return func(w *avroRow, row int) { w.long(int64(a.Value(row))) }
 	case *array.Int64:
-		return func(w *avro.Writer, row int) { w.WriteLong(a.Value(row)) }
+		return func(w *avroRow, row int) { w.long(a.Value(row)) }
 	case *array.Float32:
-		return func(w *avro.Writer, row int) { w.WriteFloat(a.Value(row)) }
+		return func(w *avroRow, row int) { w.float(a.Value(row)) }
 	case *array.Float64:
-		return func(w *avro.Writer, row int) { w.WriteDouble(a.Value(row)) }
+		return func(w *avroRow, row int) { w.double(a.Value(row)) }
 	case *array.String:
-		return func(w *avro.Writer, row int) { w.WriteString(a.Value(row)) }
+		return func(w *avroRow, row int) { w.text(a.Value(row)) }
 	case *array.Binary:
-		return func(w *avro.Writer, row int) { w.WriteBytes(a.Value(row)) }
+		return func(w *avroRow, row int) { w.bytes(a.Value(row)) }
 	case *array.FixedSizeBinary:
-		return func(w *avro.Writer, row int) { w.WriteBytes(rowtext.AppendUUID(nil, a.Value(row))) }
+		return func(w *avroRow, row int) { w.bytes(rowtext.AppendUUID(nil, a.Value(row))) }
 	case array.ExtensionArray:
 		return f.there(a.Storage())
 	case *array.Date32:
-		return func(w *avro.Writer, row int) { w.WriteInt(int32(a.Value(row))) }
+		return func(w *avroRow, row int) { w.long(int64(a.Value(row))) }
 	case *array.Time64:
-		return func(w *avro.Writer, row int) { w.WriteLong(int64(a.Value(row))) }
+		return func(w *avroRow, row int) { w.long(int64(a.Value(row))) }
 	case *array.Timestamp:
-		return func(w *avro.Writer, row int) { w.WriteLong(int64(a.Value(row))) }
+		return func(w *avroRow, row int) { w.long(int64(a.Value(row))) }
 	case *array.Decimal128:
-		return func(w *avro.Writer, row int) { w.WriteBytes(shortestDecimal(a.Value(row))) }
+		return func(w *avroRow, row int) { w.bytes(shortestDecimal(a.Value(row))) }
 	case *array.Struct:
 		return f.structEncoder(a)
 	case *array.Map:
@@ -71,7 +70,7 @@ func (f *avroField) there(a arrow.Array) avroEncode {
 		element := f.parts[0].encoder(a.ListValues())
 		return listEncoder(a, element)
 	}
-	return func(w *avro.Writer, row int) { w.WriteBytes(rowtext.AppendText(nil, a, row)) }
+	return func(w *avroRow, row int) { w.bytes(rowtext.AppendText(nil, a, row)) }
 }
 
 func (f *avroField) structEncoder(a *array.Struct) avroEncode {
@@ -79,7 +78,7 @@ func (f *avroField) structEncoder(a *array.Struct) avroEncode {
 	for i, part := range f.parts {
 		members[i] = part.encoder(a.Field(i))
 	}
-	return func(w *avro.Writer, row int) {
+	return func(w *avroRow, row int) {
 		for _, encode := range members {
 			encode(w, row)
 		}
@@ -88,7 +87,7 @@ func (f *avroField) structEncoder(a *array.Struct) avroEncode {
 
 func (f *avroField) mapEncoder(a *array.Map) avroEncode {
 	key, value := f.parts[0].there(a.Keys()), f.parts[1].encoder(a.Items())
-	return listEncoder(a, func(w *avro.Writer, i int) {
+	return listEncoder(a, func(w *avroRow, i int) {
 		key(w, i)
 		value(w, i)
 	})
@@ -96,15 +95,15 @@ func (f *avroField) mapEncoder(a *array.Map) avroEncode {
 
 // listEncoder writes elements in one block, after which comes an empty one.
 func listEncoder(a array.ListLike, element avroEncode) avroEncode {
-	return func(w *avro.Writer, row int) {
+	return func(w *avroRow, row int) {
 		start, end := a.ValueOffsets(row)
 		if end > start {
-			w.WriteLong(end - start)
+			w.long(end - start)
 			for i := start; i < end; i++ {
 				element(w, int(i))
 			}
 		}
-		w.WriteLong(0)
+		w.long(0)
 	}
 }
 

@@ -2,8 +2,9 @@ package columnar
 
 import (
 	"fmt"
+	"strings"
 
-	"github.com/hamba/avro/v2"
+	"github.com/twmb/avro"
 
 	"trevak/internal/schema"
 )
@@ -14,7 +15,7 @@ type avroNode struct {
 	// parts are its members, its elements, or the branches of a union that becomes text.
 	parts []*avroNode
 	// of is the type of its values, or the union that becomes text.
-	of avro.Schema
+	of *avro.SchemaNode
 	// branches tells what the branches of a union are: whether they are null; nil for a field that is no union of null and one type.
 	branches []bool
 }
@@ -22,18 +23,52 @@ type avroNode struct {
 // deepestAvro bounds how deep a schema may go: a record that holds itself has no end.
 const deepestAvro = 50
 
-func avroFields(record *avro.RecordSchema, depth int) (schema.Type, []*avroNode, error) {
+// avroNames are the types of a schema that have names, by which others refer to them.
+type avroNames map[string]*avro.SchemaNode
+
+// learn takes in the names below a type.
+func (a avroNames) learn(s *avro.SchemaNode) {
+	if s.Name != "" {
+		name := s.Name
+		if s.Namespace != "" && !strings.Contains(name, ".") {
+			name = s.Namespace + "." + name
+		}
+		a[name] = s
+	}
+	for i := range s.Fields {
+		a.learn(&s.Fields[i].Type)
+	}
+	for i := range s.Branches {
+		a.learn(&s.Branches[i])
+	}
+	for _, part := range []*avro.SchemaNode{s.Items, s.Values} {
+		if part != nil {
+			a.learn(part)
+		}
+	}
+}
+
+// meant returns the type itself that a reference is to.
+func (a avroNames) meant(s *avro.SchemaNode) *avro.SchemaNode {
+	if named, ok := a[s.Type]; ok {
+		return named
+	}
+	return s
+}
+
+func (a avroNames) fields(record *avro.SchemaNode, depth int) (schema.Type, []*avroNode, error) {
 	t := schema.Type{Kind: schema.Struct}
 	var parts []*avroNode
 	if depth > deepestAvro {
-		return t, nil, fmt.Errorf("the record %s lies more than %d deep, or holds itself", record.FullName(), deepestAvro)
+		return t, nil, fmt.Errorf("the record %s lies more than %d deep, or holds itself", record.Name, deepestAvro)
 	}
-	for _, f := range record.Fields() {
-		n, err := avroNodeOf(f.Name(), f.Type(), depth+1)
+	for i := range record.Fields {
+		f := &record.Fields[i]
+		n, err := a.node(f.Name, &f.Type, depth+1)
 		if err != nil {
 			return t, nil, err
 		}
-		n.ID = avroID(f.Prop("field-id"))
+		n.ID = avroID(f.Props["field-id"])
 		t.Fields, parts = append(t.Fields, n.Field), append(parts, n)
 	}
 	return t, parts, nil
@@ -41,59 +76,58 @@ func avroFields(record *avro.RecordSchema, depth int) (schema.Type, []*avroNode,
 
 // avroID reads a field id (Iceberg specification, appendix A), 0 where there is none.
 func avroID(property any) int {
-	if id, ok := property.(float64); ok && id > 0 && id < 1<<31 {
+	if id, ok := property.(int64); ok && id > 0 && id < 1<<31 {
 		return int(id)
 	}
 	return 0
 }
 
-// avroNodeOf tells what a field becomes. A union of null and one type is a field that may be null; other unions become text.
-func avroNodeOf(name string, s avro.Schema, depth int) (n *avroNode, err error) {
+// node tells what a field becomes. A union of null and one type is a field that may be null; other unions become text.
+func (a avroNames) node(name string, s *avro.SchemaNode, depth int) (n *avroNode, err error) {
 	if depth > deepestAvro {
 		return nil, fmt.Errorf("the field %s lies more than %d deep, or in a record that holds itself", name, deepestAvro)
 	}
 	n = &avroNode{Field: schema.Field{Name: name, Required: true}}
-	if union, ok := s.(*avro.UnionSchema); ok {
+	if s.Type == "union" {
 		n.Required = false
-		var others []avro.Schema
-		for _, branch := range union.Types() {
-			n.branches = append(n.branches, branch.Type() == avro.Null)
-			if branch.Type() != avro.Null {
+		var others []*avro.SchemaNode
+		for i := range s.Branches {
+			branch := &s.Branches[i]
+			n.branches = append(n.branches, branch.Type == "null")
+			if branch.Type != "null" {
 				others = append(others, branch)
 			}
 		}
 		if len(others) != 1 {
 			n.Type.Kind, n.of, n.branches = schema.String, s, nil
-			return n, n.several(union, depth)
+			return n, a.several(n, depth)
 		}
 		s = others[0]
 	}
-	if ref, ok := s.(*avro.RefSchema); ok {
-		s = ref.Schema()
-	}
+	s = a.meant(s)
 	n.of = s
-	switch s := s.(type) {
-	case *avro.NullSchema:
+	switch s.Type {
+	case "null":
 		n.Type.Kind, n.Required = schema.String, false
-	case *avro.RecordSchema:
-		n.Type, n.parts, err = avroFields(s, depth)
-	case *avro.ArraySchema:
-		if entry, ok := avroEntry(s); ok {
-			return n, n.mapOf(entry, depth)
+	case "record", "error":
+		n.Type, n.parts, err = a.fields(s, depth)
+	case "array":
+		if entry, ok := a.entry(s); ok {
+			return n, a.mapOf(n, entry, depth)
 		}
-		part, err := avroNodeOf(schema.ElementName, s.Items(), depth+1)
+		part, err := a.node(schema.ElementName, s.Items, depth+1)
 		if err != nil {
 			return nil, err
 		}
-		part.ID = avroID(s.Prop("element-id"))
+		part.ID = avroID(s.Props["element-id"])
 		n.Type, n.parts = schema.Type{Kind: schema.List, Element: &part.Field}, []*avroNode{part}
-	case *avro.MapSchema:
-		part, err := avroNodeOf(schema.ValueName, s.Values(), depth+1)
+	case "map":
+		part, err := a.node(schema.ValueName, s.Values, depth+1)
 		if err != nil {
 			return nil, err
 		}
-		key := &schema.Field{ID: avroID(s.Prop("key-id")), Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}
-		part.ID = avroID(s.Prop("value-id"))
+		key := &schema.Field{ID: avroID(s.Props["key-id"]), Name: schema.KeyName, Type: schema.Type{Kind: schema.String}, Required: true}
+		part.ID = avroID(s.Props["value-id"])
 		n.Type, n.parts = schema.Type{Kind: schema.Map, Key: key, Element: &part.Field}, []*avroNode{part}
 	default:
 		n.Type = avroScalar(s)
@@ -102,9 +136,9 @@ func avroNodeOf(name string, s avro.Schema, depth int) (n *avroNode, err error) 
 }
 
 // several takes the branches of a union of several types.
-func (n *avroNode) several(union *avro.UnionSchema, depth int) error {
-	for _, branch := range union.Types() {
-		part, err := avroNodeOf(n.Name, branch, depth+1)
+func (a avroNames) several(n *avroNode, depth int) error {
+	for i := range n.of.Branches {
+		part, err := a.node(n.Name, &n.of.Branches[i], depth+1)
 		if err != nil {
 			return err
 		}
@@ -113,16 +147,16 @@ func (n *avroNode) several(union *avro.UnionSchema, depth int) error {
 	return nil
 }
 
-// avroEntry returns the record of a list that is a map: of a key, which is always there, and a value.
-func avroEntry(s *avro.ArraySchema) (*avro.RecordSchema, bool) {
-	entry, ok := s.Items().(*avro.RecordSchema)
-	ok = ok && s.Prop("logicalType") == avroMap && len(entry.Fields()) == 2
-	return entry, ok && entry.Fields()[0].Type().Type() != avro.Union
+// entry returns the record of a list that is a map: of a key, which is always there, and a value.
+func (a avroNames) entry(s *avro.SchemaNode) (*avro.SchemaNode, bool) {
+	entry := a.meant(s.Items)
+	ok := entry.Type == "record" && s.LogicalType == avroMap && len(entry.Fields) == 2
+	return entry, ok && entry.Fields[0].Type.Type != "union"
 }
 
 // mapOf makes the field a map of entries.
-func (n *avroNode) mapOf(entry *avro.RecordSchema, depth int) error {
-	t, parts, err := avroFields(entry, depth+1)
+func (a avroNames) mapOf(n *avroNode, entry *avro.SchemaNode, depth int) error {
+	t, parts, err := a.fields(entry, depth+1)
 	if err != nil {
 		return err
 	}
@@ -132,45 +166,33 @@ func (n *avroNode) mapOf(entry *avro.RecordSchema, depth int) error {
 	return nil
 }
 
-var avroKinds = map[avro.Type]schema.Kind{avro.Boolean: schema.Boolean, avro.Int: schema.Int, avro.Long: schema.Long,
-	avro.Float: schema.Float, avro.Double: schema.Double,
-	avro.Bytes: schema.Binary, avro.Fixed: schema.Binary}
+// avroKinds are what types become that have no parts, avroLogical what those do that have a logical type besides.
+var (
+	avroKinds = map[string]schema.Kind{"boolean": schema.Boolean, "int": schema.Int, "long": schema.Long, "float": schema.Float,
+		"double": schema.Double, "bytes": schema.Binary, "fixed": schema.Binary}
+	avroLogical = map[[2]string]schema.Kind{{"int", "date"}: schema.Date, {"int", "time-millis"}: schema.Time,
+		{"long", "time-micros"}: schema.Time, {"long", "timestamp-millis"}: schema.TimestampTz,
+		{"long", "timestamp-micros"}: schema.TimestampTz, {"long", "local-timestamp-millis"}: schema.Timestamp,
+		{"long", "local-timestamp-micros"}: schema.Timestamp, {"string", "uuid"}: schema.UUID, {"fixed", "uuid"}: schema.UUID}
+)
 
-var avroLogical = map[avro.LogicalType]schema.Kind{avro.Date: schema.Date, avro.TimeMillis: schema.Time, avro.TimeMicros: schema.Time,
-	avro.TimestampMillis: schema.TimestampTz,
-	avro.TimestampMicros: schema.TimestampTz, avro.LocalTimestampMillis: schema.Timestamp, avro.LocalTimestampMicros: schema.Timestamp,
-	avro.UUID: schema.UUID}
-
-func avroScalar(s avro.Schema) schema.Type {
-	if logical := avroLogicalOf(s); logical != nil {
-		if d, ok := logical.(*avro.DecimalLogicalSchema); ok && d.Precision() <= 38 {
-			return schema.Type{Kind: schema.Decimal, Precision: d.Precision(), Scale: d.Scale()}
-		}
-		if kind, ok := avroLogical[logical.Type()]; ok {
-			return schema.Type{Kind: kind}
-		}
+func avroScalar(s *avro.SchemaNode) schema.Type {
+	if s.LogicalType == "decimal" && (s.Type == "bytes" || s.Type == "fixed") && s.Precision > 0 && s.Precision <= 38 {
+		return schema.Type{Kind: schema.Decimal, Precision: s.Precision, Scale: s.Scale}
 	}
-	if kind, ok := avroKinds[s.Type()]; ok {
+	if kind, ok := avroLogical[[2]string{s.Type, s.LogicalType}]; ok && (s.Type != "fixed" || s.Size == 16) {
+		return schema.Type{Kind: kind}
+	}
+	if kind, ok := avroKinds[s.Type]; ok {
 		return schema.Type{Kind: kind}
 	}
 	return schema.Type{Kind: schema.String}
 }
 
-// avroLogicalOf returns the logical type of a schema, nil where it has none.
-func avroLogicalOf(s avro.Schema) avro.LogicalSchema {
-	if logical, ok := s.(avro.LogicalTypeSchema); ok {
-		return logical.Logical()
-	}
-	return nil
-}
-
 // avroUnit is how many microseconds the unit of a time or timestamp has.
-func avroUnit(s avro.Schema) int64 {
-	if logical := avroLogicalOf(s); logical != nil {
-		switch logical.Type() {
-		case avro.TimeMillis, avro.TimestampMillis, avro.LocalTimestampMillis:
-			return 1000
-		}
+func avroUnit(s *avro.SchemaNode) int64 {
+	if strings.HasSuffix(s.LogicalType, "-millis") {
+		return 1000
 	}
 	return 1
 }

@@ -3,7 +3,7 @@ package columnar
 import (
 	"bufio"
 	"context"
-	"errors"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"slices"
@@ -12,13 +12,12 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/hamba/avro/v2"
-	"github.com/hamba/avro/v2/ocf"
+	"github.com/twmb/avro"
 
 	"trevak/internal/schema"
 )
 
-// avroFile is an Avro object container file (Avro specification, "Object Container Files"). The library reads headers and single values.
+// avroFile is an Avro object container file (Avro specification, "Object Container Files"). The library reads its schema.
 type avroFile struct {
 	from io.ReaderAt
 	size int64
@@ -33,20 +32,22 @@ func openAvro(from io.ReaderAt, size int64) (rowReader, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.meta = header.Meta
+	a.meta = header.meta
 	if _, err := unpackAvro(a.codec(), nil); err != nil {
 		return nil, err
 	}
-	parsed, err := avro.ParseBytesWithCache(header.Meta["avro.schema"], "", &avro.SchemaCache{})
+	parsed, err := avro.Parse(string(header.meta["avro.schema"]), avro.WithLaxNames(nil))
 	if err != nil {
 		return nil, fmt.Errorf("its schema: %w", err)
 	}
-	record, ok := parsed.(*avro.RecordSchema)
-	if !ok {
-		return nil, fmt.Errorf("its values are of the type %s, not records", parsed.Type())
+	record := parsed.Root()
+	if record.Type != "record" {
+		return nil, fmt.Errorf("its values are of the type %s, not records", record.Type)
 	}
+	names := avroNames{}
+	names.learn(record)
 	a.root = &avroNode{of: record}
-	if a.root.Type, a.root.parts, err = avroFields(record, 0); err != nil {
+	if a.root.Type, a.root.parts, err = names.fields(record, 0); err != nil {
 		return nil, err
 	}
 	a.tree = schema.Schema{Fields: a.root.Type.Fields}.Arrow()
@@ -58,21 +59,15 @@ func (a *avroFile) codec() string {
 	if codec := string(a.meta["avro.codec"]); codec != "" {
 		return codec
 	}
-	return string(ocf.Null)
+	return avroNull
 }
 
 // begin reads the header; what is returned with it goes on with the first block.
-func (a *avroFile) begin() (header ocf.Header, from *avro.Reader, err error) {
-	r := avro.NewReader(bufio.NewReaderSize(io.NewSectionReader(a.from, 0, a.size), 1<<20), 4<<10, avro.WithReaderConfig(avroLimits))
-	r.ReadVal(ocf.HeaderSchema, &header)
-	if r.Error != nil {
-		return header, nil, errors.New("its header is damaged")
-	}
-	return header, r, nil
+func (a *avroFile) begin() (header avroHeader, from *bufio.Reader, err error) {
+	from = bufio.NewReaderSize(io.NewSectionReader(a.from, 0, a.size), 1<<20)
+	header, err = readAvroHeader(from)
+	return header, from, err
 }
-
-// avroLimits bound what a damaged file can make the library ask for: bytes of one value, and elements of one list.
-var avroLimits = avro.Config{MaxByteSliceSize: mostAvroBlock, MaxSliceAllocSize: mostWithoutBytes}.Freeze()
 
 // mostWithoutBytes bounds how many records and elements of a file may take no bytes: there can be said to be very many of them.
 const mostWithoutBytes = 16 << 20
@@ -91,24 +86,28 @@ func (a *avroFile) blocks(ctx context.Context, emit func(records int64, data []b
 	}
 	var data []byte
 	for number := 1; ; number++ {
-		r.Peek()
-		if errors.Is(r.Error, io.EOF) {
+		if _, err := r.Peek(1); err == io.EOF {
 			return nil
 		}
-		records, size := r.ReadLong(), r.ReadLong()
-		if r.Error == nil && (records < 0 || size < 0 || size > a.size) {
+		var records, size int64
+		if records, err = binary.ReadVarint(r); err == nil {
+			size, err = binary.ReadVarint(r)
+		}
+		if err == nil && (records < 0 || size < 0 || size > a.size) {
 			return fmt.Errorf("block %d is said to have %d records in %d bytes", number, records, size)
 		}
-		if r.Error == nil {
-			data = slices.Grow(data[:0], int(size))[:size]
-			r.Read(data)
-		}
 		var sync [16]byte
-		r.Read(sync[:])
-		if r.Error != nil {
-			return fmt.Errorf("block %d: %w", number, r.Error)
+		if err == nil {
+			data = slices.Grow(data[:0], int(size))[:size]
+			_, err = io.ReadFull(r, data)
 		}
-		if sync != header.Sync {
+		if err == nil {
+			_, err = io.ReadFull(r, sync[:])
+		}
+		if err != nil {
+			return fmt.Errorf("block %d: %w", number, cut(err))
+		}
+		if sync != header.sync {
 			return fmt.Errorf("block %d does not end with the mark of the file", number)
 		}
 		if err := ctx.Err(); err != nil {
@@ -120,10 +119,17 @@ func (a *avroFile) blocks(ctx context.Context, emit func(records int64, data []b
 	}
 }
 
+// cut is an error of reading, where the end of the file is one too.
+func cut(err error) error {
+	if err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
+
 func (a *avroFile) batches(ctx context.Context, emit func(arrow.RecordBatch) error) error {
 	build := array.NewRecordBuilder(memory.DefaultAllocator, a.tree)
-	r := avro.NewReader(nil, 0, avro.WithReaderConfig(avroLimits))
-	d := &avroDecoder{Reader: r}
+	d := &avroDecoder{}
 	columns := make([]avroDecode, len(a.root.parts))
 	for i, part := range a.root.parts {
 		columns[i] = part.decoder(d, build.Field(i))
@@ -136,15 +142,15 @@ func (a *avroFile) batches(ctx context.Context, emit func(arrow.RecordBatch) err
 		if err != nil {
 			return fmt.Errorf("block %d: %w", block, err)
 		}
-		r.Reset(data)
+		d.reset(data)
 		if d.entries = int64(len(data)) + spare; records > d.entries {
 			return fmt.Errorf("block %d is said to have %d records in %d bytes", block, records, len(data))
 		}
 		d.entries -= records
 		for range records {
 			for i, decode := range columns {
-				if decode(); r.Error != nil {
-					return fmt.Errorf("record %d, column %q: %w", rows+1, a.root.parts[i].Name, r.Error)
+				if decode(); d.err != nil {
+					return fmt.Errorf("record %d, column %q: %w", rows+1, a.root.parts[i].Name, d.err)
 				}
 			}
 			if rows++; rows%batchRows == 0 {

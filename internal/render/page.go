@@ -1,10 +1,7 @@
 package render
 
 import (
-	_ "embed"
 	"fmt"
-	"html/template"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -14,11 +11,6 @@ import (
 
 // PageMark stands in the head of every page, by which one is known to be ours.
 const PageMark = "trevak page"
-
-//go:embed page.html
-var pageText string
-
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
 
 // PageInfo is what a page tells of its own making.
 type PageInfo struct {
@@ -35,8 +27,6 @@ type page struct {
 	Bad     bool
 	Parts   []pagePart
 	Footer  string
-	// Width is that of the drawings.
-	Width int
 }
 
 // pagePart is a part of a page. What it does not have is left out.
@@ -100,13 +90,11 @@ const (
 )
 
 func newPage(title, under string, info PageInfo) *page {
-	return &page{Generator: PageMark, Title: title, Under: under, Width: pageWidth,
+	return &page{Generator: PageMark, Title: title, Under: under,
 		Footer: fmt.Sprintf("Written by trevak %s at %s.", info.Version, info.At.UTC().Format("2006-01-02 15:04:05Z"))}
 }
 
 func (p *page) add(part pagePart) { p.Parts = append(p.Parts, part) }
-
-func (p *page) write(w io.Writer) error { return pageTemplate.Execute(w, p) }
 
 // tableOf makes a table of a page of one for the screen, whose cells stand to the right where they do there.
 func tableOf(t Table) *pageTable {

@@ -1,0 +1,2 @@
+// Package google is empty: only packages that are not used here ask for it.
+package google

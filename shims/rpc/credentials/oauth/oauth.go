@@ -1,0 +1,2 @@
+// Package oauth is empty: only packages that are not used here ask for it.
+package oauth

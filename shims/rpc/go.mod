@@ -1,0 +1,3 @@
+module google.golang.org/grpc
+
+go 1.26

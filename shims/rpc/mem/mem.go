@@ -1,0 +1,2 @@
+// Package mem is empty: only packages that are not used here ask for it.
+package mem

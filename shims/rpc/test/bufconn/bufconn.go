@@ -1,0 +1,2 @@
+// Package bufconn is empty: only tests of others ask for it.
+package bufconn
