@@ -18,12 +18,13 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/sandbox"
 	"trevak/internal/storage"
+	"trevak/internal/storage/remote"
 	"trevak/internal/storage/s3"
 	"trevak/internal/storage/storagetest"
 )
 
 // sandboxed serves a store with troubles, and returns it as its users reach it, with a count of requests.
-func sandboxed(t testing.TB, dir string, trouble sandbox.Trouble) (*s3.Store, *counted) {
+func sandboxed(t testing.TB, dir string, trouble sandbox.Trouble) (*remote.Store, *counted) {
 	t.Helper()
 	t.Setenv("AWS_ACCESS_KEY_ID", "harbour")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "not-a-secret")
@@ -37,7 +38,7 @@ func sandboxed(t testing.TB, dir string, trouble sandbox.Trouble) (*s3.Store, *c
 	return reach(server.URL), c
 }
 
-func reach(endpoint string) *s3.Store {
+func reach(endpoint string) *remote.Store {
 	return s3.New(s3.Options{Patience: 5 * time.Second, Of: func(string) (s3.Settings, error) {
 		return s3.Settings{Endpoint: endpoint, Region: "us-east-1", PathStyle: true}, nil
 	}})

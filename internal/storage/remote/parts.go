@@ -1,4 +1,4 @@
-package s3
+package remote
 
 import (
 	"bytes"
@@ -6,8 +6,6 @@ import (
 	"io"
 	"slices"
 	"sync/atomic"
-
-	"github.com/minio/minio-go/v7"
 
 	"trevak/internal/storage"
 )
@@ -23,8 +21,8 @@ const (
 // partBytes is the size of a part by its number.
 func partBytes(number int) int64 { return min(int64(leastPart)<<((number-1)/firstParts), largestPart) }
 
-func sortParts(parts []minio.CompletePart) {
-	slices.SortFunc(parts, func(a, b minio.CompletePart) int { return cmp.Compare(a.PartNumber, b.PartNumber) })
+func sortParts(parts []Sent) {
+	slices.SortFunc(parts, func(a, b Sent) int { return cmp.Compare(a.Number, b.Number) })
 }
 
 // partRoom is the memory that parts share which wait to be sent. Parts for which there is none wait in temporary files.

@@ -1,4 +1,4 @@
-package s3
+package remote
 
 import (
 	"context"
@@ -8,8 +8,6 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"github.com/minio/minio-go/v7"
-
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 )
@@ -17,11 +15,10 @@ import (
 // isMissing reports whether an error says that there is no such object.
 func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
-// How large objects are read: in pieces, some of them ahead of who reads. A request is tried so often.
+// How large objects are read: in pieces, some of them ahead of who reads.
 const (
 	piece       = 4 << 20
 	piecesAhead = 4
-	tries       = 6
 )
 
 // Open opens an object at the version that it was listed at. Nothing is asked for before it is read.
@@ -112,7 +109,7 @@ func (f *file) fetch(from, size int64) ([]byte, error) {
 	}
 	data := make([]byte, 0, size)
 	var err error
-	for try := range tries {
+	for try := range Tries {
 		if try > 0 && !f.pause(try) {
 			return nil, f.ctx.Err()
 		}
@@ -127,11 +124,11 @@ func (f *file) fetch(from, size int64) ([]byte, error) {
 		if f.ctx.Err() != nil {
 			return nil, f.ctx.Err()
 		}
-		if final(err) && len(data) == before {
+		if final(f.Bucket, err) && len(data) == before {
 			break
 		}
 	}
-	return nil, f.explained("s3:GetObject", err)
+	return nil, f.explained(Read, err)
 }
 
 // pause waits before another try, longer each time and never as long as others do.
@@ -147,28 +144,14 @@ func (f *file) pause(try int) bool {
 
 // request asks for what is missing of a piece, and puts what comes behind what is there.
 func (f *file) request(data []byte, from, size int64) ([]byte, error) {
-	var options minio.GetObjectOptions
-	if f.object.Tag != "" {
-		if err := options.SetMatchETag(f.object.Tag); err != nil {
-			return data, err
-		}
-	}
 	missing := size - int64(len(data))
-	if missing < f.object.Size {
-		if err := options.SetRange(from+int64(len(data)), from+size-1); err != nil {
-			return data, err
-		}
-	}
 	ctx, quit := context.WithCancelCause(f.ctx)
 	defer quit(nil)
-	body, info, _, err := f.GetObject(ctx, f.bucket, f.key, options)
+	body, err := f.Get(ctx, f.key, f.object.Version, from+int64(len(data)), missing)
 	if err != nil {
 		return data, err
 	}
 	defer body.Close()
-	if f.object.Tag == "" && !info.LastModified.IsZero() && !f.object.Modified.IsZero() && !info.LastModified.Equal(f.object.Modified) {
-		return data, changed
-	}
 	// A server that sends nothing more is not waited for.
 	silence := time.AfterFunc(f.patience, func() { quit(errSilent) })
 	defer silence.Stop()

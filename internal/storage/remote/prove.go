@@ -1,47 +1,40 @@
-package s3
+package remote
 
 import (
 	"bytes"
 	"context"
 	"errors"
 
-	"github.com/minio/minio-go/v7"
-
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 )
 
-// ProveExclusive tries whether the store refuses to replace an object where that is asked of it (If-None-Match, RFC 9110, section
-// 13.1.2), which not all do that take the request. It is tried once for each bucket.
+// ProveExclusive tries whether the store refuses to replace an object where that is asked of it (for the S3 protocol If-None-Match, RFC
+// 9110, section 13.1.2), which not all do that take the request. It is tried once for each bucket.
 func (s *Store) ProveExclusive(ctx context.Context, uri string) error {
 	p, err := s.at(uri)
 	if err != nil {
 		return err
 	}
-	bucket := p.server() + "/" + p.bucket
 	s.mutex.Lock()
-	proven := s.proven[bucket]
+	proven := s.proven[p.Base()]
 	s.mutex.Unlock()
 	if proven {
 		return nil
 	}
 	// The first may find it there already; the second has to.
 	for range 2 {
-		options := minio.PutObjectOptions{DisableContentSha256: !p.secure()}
-		options.SetMatchETagExcept("*")
-		_, err = p.PutObject(ctx, p.bucket, p.key, bytes.NewReader(nil), 0, "", "", options)
-		if err == nil {
+		err = p.explained(Write, p.Put(ctx, p.key, bytes.NewReader(nil), 0, How{Exclusive: true}))
+		switch {
+		case err == nil:
 			continue
-		}
-		explained := p.explained("s3:PutObject", err)
-		if errors.Is(explained, storage.ErrChanged) {
+		case errors.Is(err, storage.ErrChanged):
 			s.mutex.Lock()
-			s.proven[bucket] = true
+			s.proven[p.Base()] = true
 			s.mutex.Unlock()
 			return nil
-		}
-		if !errors.Is(explained, errors.ErrUnsupported) {
-			return explained
+		case !errors.Is(err, errors.ErrUnsupported):
+			return err
 		}
 		break
 	}

@@ -1,4 +1,4 @@
-package s3
+package remote
 
 import (
 	"bytes"
@@ -10,14 +10,8 @@ import (
 	"io/fs"
 	"sync"
 
-	"github.com/minio/minio-go/v7"
-
 	"trevak/internal/storage"
 )
-
-// writeMark is the metadata of an object that tells by which writer it was made: where an answer is lost, it is found out by it
-// whether the object is this writer's or somebody else's.
-const writeMark = "Trevak-Write"
 
 // Create begins an object. It is sent in parts while it is written, and is there once Commit has returned.
 func (s *Store) Create(ctx context.Context, uri string, c storage.Creation) (storage.Writer, error) {
@@ -26,7 +20,7 @@ func (s *Store) Create(ctx context.Context, uri string, c storage.Creation) (sto
 		return nil, err
 	}
 	if c.Mode == storage.Exclusive {
-		if _, err := p.StatObject(ctx, p.bucket, p.key, minio.StatObjectOptions{}); err == nil {
+		if _, err := p.Bucket.Stat(ctx, p.key); err == nil {
 			return nil, &fs.PathError{Op: "create", Path: storage.Shown(uri), Err: fs.ErrExist}
 		}
 	}
@@ -34,8 +28,12 @@ func (s *Store) Create(ctx context.Context, uri string, c storage.Creation) (sto
 	rand.Read(mark[:])
 	// Whoever wants the object committed later may have ended what it was begun in.
 	sent, quit := context.WithCancel(context.WithoutCancel(ctx))
-	return &writer{place: p, begun: ctx, ctx: sent, quit: quit, exclusive: c.Mode == storage.Exclusive,
-		mark: hex.EncodeToString(mark[:]), room: s.parts, sending: make(chan struct{}, partsSent)}, nil
+	w := &writer{place: p, begun: ctx, ctx: sent, quit: quit, room: s.parts, sending: make(chan struct{}, partsSent),
+		how: How{Exclusive: c.Mode == storage.Exclusive, Mark: hex.EncodeToString(mark[:])}}
+	if _, ok := p.Bucket.(InTurn); ok {
+		w.sending = make(chan struct{}, 1)
+	}
+	return w, nil
 }
 
 // partsSent is how many parts of an object are on their way at a time.
@@ -44,21 +42,21 @@ const partsSent = 3
 // writer sends an object.
 type writer struct {
 	place
-	begun     context.Context // that the object is written in
-	ctx       context.Context // of requests
-	quit      context.CancelFunc
-	exclusive bool
-	mark      string
-	room      *partRoom
-	part      *part  // that is being filled, nil for none
-	upload    string // the upload's id, empty while there is but one part
-	number    int    // of the part that was sent last
-	sending   chan struct{}
-	running   sync.WaitGroup
-	ended     bool
+	begun   context.Context // that the object is written in
+	ctx     context.Context // of requests
+	quit    context.CancelFunc
+	how     How
+	room    *partRoom
+	part    *part  // that is being filled, nil for none
+	upload  string // the upload's id, empty while there is but one part
+	number  int    // of the part that was sent last
+	sent    int64  // bytes in parts
+	sending chan struct{}
+	running sync.WaitGroup
+	ended   bool
 
 	mutex sync.Mutex
-	done  []minio.CompletePart
+	done  []Sent
 	err   error
 }
 
@@ -103,26 +101,18 @@ func (w *writer) fail(err error) {
 	}
 }
 
-func (w *writer) options() minio.PutObjectOptions {
-	o := minio.PutObjectOptions{UserMetadata: map[string]string{writeMark: w.mark}, DisableContentSha256: !w.secure()}
-	return o
-}
-
-// secure reports whether the connection itself keeps what is sent whole, or the body is signed.
-func (p place) secure() bool { return p.EndpointURL().Scheme == "https" }
-
 // send sends the part that was filled.
 func (w *writer) send() error {
 	if w.upload == "" {
-		id, err := w.NewMultipartUpload(w.ctx, w.bucket, w.key, w.options())
+		id, err := w.Begin(w.ctx, w.key, w.how)
 		if err != nil {
-			return w.explained("s3:PutObject", err)
+			return w.explained(Write, err)
 		}
 		w.upload = id
 	}
 	w.number++
-	number, filled := w.number, w.part
-	w.part = nil
+	number, from, filled := w.number, w.sent, w.part
+	w.part, w.sent = nil, from+filled.size()
 	select {
 	case w.sending <- struct{}{}:
 	case <-w.begun.Done():
@@ -132,14 +122,13 @@ func (w *writer) send() error {
 	w.running.Go(func() {
 		defer func() { <-w.sending }()
 		defer filled.close()
-		sent, err := w.PutObjectPart(w.ctx, w.bucket, w.key, w.upload, number, filled.reader(), filled.size(),
-			minio.PutObjectPartOptions{DisableContentSha256: !w.secure()})
+		tag, err := w.Part(w.ctx, w.key, w.upload, Part{number, from, filled.size(), filled.reader()})
 		if err != nil {
-			w.fail(w.explained("s3:PutObject", err))
+			w.fail(w.explained(Write, err))
 			return
 		}
 		w.mutex.Lock()
-		w.done = append(w.done, minio.CompletePart{PartNumber: number, ETag: sent.ETag})
+		w.done = append(w.done, Sent{number, tag})
 		w.mutex.Unlock()
 	})
 	return nil
@@ -172,18 +161,14 @@ func (w *writer) Commit() error {
 }
 
 func (w *writer) commit() error {
-	options := w.options()
-	if w.exclusive {
-		options.SetMatchETagExcept("*")
-	}
 	if w.upload == "" {
-		var body io.Reader = bytes.NewReader(nil)
+		var body io.ReadSeeker = bytes.NewReader(nil)
 		var size int64
 		if w.part != nil {
 			body, size = w.part.reader(), w.part.size()
 			defer w.part.close()
 		}
-		_, err := w.PutObject(w.ctx, w.bucket, w.key, body, size, "", "", options)
+		err := w.Put(w.ctx, w.key, body, size, w.how)
 		w.part = nil
 		return w.settle(err)
 	}
@@ -197,8 +182,7 @@ func (w *writer) commit() error {
 		return err
 	}
 	sortParts(w.done)
-	_, err := w.CompleteMultipartUpload(w.ctx, w.bucket, w.key, w.upload, w.done, options)
-	return w.settle(err)
+	return w.settle(w.Complete(w.ctx, w.key, w.upload, w.done, w.sent, w.how))
 }
 
 // settle finds out what became of an object whose last request failed: the store may have carried it out, and only its answer been lost.
@@ -207,12 +191,11 @@ func (w *writer) settle(err error) error {
 		return nil
 	}
 	ctx := context.WithoutCancel(w.ctx)
-	info, statErr := w.StatObject(ctx, w.bucket, w.key, minio.StatObjectOptions{})
-	if statErr == nil && info.UserMetadata[writeMark] == w.mark {
+	if told, err := w.Bucket.Stat(ctx, w.key); err == nil && told.Mark == w.how.Mark {
 		return nil
 	}
-	explained := w.explained("s3:PutObject", err)
-	if errors.Is(explained, storage.ErrChanged) || minio.ToErrorResponse(err).Code == "ConditionalRequestConflict" {
+	explained := w.explained(Write, err)
+	if errors.Is(explained, storage.ErrChanged) {
 		return &fs.PathError{Op: "create", Path: storage.Shown(w.uri), Err: fs.ErrExist}
 	}
 	return explained
@@ -233,9 +216,5 @@ func (w *writer) Abort() error {
 	if w.upload == "" {
 		return nil
 	}
-	err := w.AbortMultipartUpload(context.WithoutCancel(w.ctx), w.bucket, w.key, w.upload)
-	if minio.ToErrorResponse(err).Code == "NoSuchUpload" {
-		return nil
-	}
-	return w.explained("s3:AbortMultipartUpload", err)
+	return w.explained(Write, w.Bucket.Abort(context.WithoutCancel(w.ctx), w.key, w.upload))
 }
