@@ -12,6 +12,8 @@ import (
 	"trevak/internal/config"
 	"trevak/internal/fault"
 	"trevak/internal/storage"
+	"trevak/internal/storage/azure"
+	"trevak/internal/storage/gcs"
 	"trevak/internal/storage/s3"
 )
 
@@ -22,16 +24,30 @@ var stores = storesWith(0)
 func storesWith(patience time.Duration) storage.Stores {
 	all := storage.Standard(storage.Web{Patience: patience})
 	all["s3"] = s3.New(s3.Options{Of: reachedBy, Patience: patience})
+	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Patience: patience})
+	blobs := azure.New(azure.Options{Of: azureBy, Patience: patience})
+	for _, scheme := range azure.Schemes {
+		all[scheme] = blobs
+	}
 	return all
 }
 
-// reachedBy tells how the store of a URI is reached: as trevak.yaml says, or else as the environment does.
-func reachedBy(uri string) (s3.Settings, error) {
+// described is what trevak.yaml says of the store of a URI, nothing where it does not.
+func described(uri string) (config.Store, error) {
 	c, err := configured()
+	if err != nil {
+		return config.Store{}, err
+	}
+	s, _ := c.StoreOf(uri)
+	return s, nil
+}
+
+// reachedBy tells how a store of the S3 protocol is reached: as trevak.yaml says, or else as the environment does.
+func reachedBy(uri string) (s3.Settings, error) {
+	s, err := described(uri)
 	if err != nil {
 		return s3.Settings{}, err
 	}
-	s, _ := c.StoreOf(uri)
 	out := s3.Settings{Endpoint: s.Endpoint, Region: s.Region, PathStyle: s.PathStyle, Profile: s.Profile, Anonymous: s.Anonymous,
 		Proxy: s.Proxy, CA: s.CA}
 	if out.Endpoint == "" {
@@ -42,6 +58,18 @@ func reachedBy(uri string) (s3.Settings, error) {
 	out.Region = cmp.Or(out.Region, os.Getenv("AWS_REGION"), os.Getenv("AWS_DEFAULT_REGION"))
 	out.CA = cmp.Or(out.CA, os.Getenv("AWS_CA_BUNDLE"))
 	return out, nil
+}
+
+// googleBy is reachedBy for stores of Google Cloud Storage.
+func googleBy(uri string) (gcs.Settings, error) {
+	s, err := described(uri)
+	return gcs.Settings{Endpoint: s.Endpoint, Anonymous: s.Anonymous, Proxy: s.Proxy, CA: s.CA}, err
+}
+
+// azureBy is reachedBy for stores of Azure Blob Storage.
+func azureBy(uri string) (azure.Settings, error) {
+	s, err := described(uri)
+	return azure.Settings{Endpoint: s.Endpoint, PathStyle: s.PathStyle, Anonymous: s.Anonymous, Proxy: s.Proxy, CA: s.CA}, err
 }
 
 // configured is what trevak.yaml says, which is looked for in the current folder and those above it, then in the user's folder of

@@ -88,8 +88,14 @@ type Store struct {
 	CA    string `yaml:"ca"`
 }
 
-// schemes are those of stores that can be described.
-var schemes = []string{"s3"}
+// schemes are those of stores that can be described, each with the keys that say nothing of it.
+var schemes = map[string][]string{"s3": nil, "gs": {"region", "path_style", "profile"}, "az": {"region", "profile"},
+	"abfss": {"region", "profile"}, "abfs": {"region", "profile"}}
+
+// of returns what a store says under a key of those that not all stores have.
+func (s Store) of(key string) bool {
+	return key == "region" && s.Region != "" || key == "path_style" && s.PathStyle || key == "profile" && s.Profile != ""
+}
 
 // Parse reads the text of a file; path names it in errors, and files that it names lie from its folder on.
 func Parse(text []byte, path string) (*Config, error) {
@@ -100,10 +106,17 @@ func Parse(text []byte, path string) (*Config, error) {
 	for _, name := range slices.Sorted(maps.Keys(c.Stores)) {
 		s := c.Stores[name]
 		scheme := storage.Scheme(s.For)
-		if !slices.Contains(schemes, scheme) {
+		foreign, known := schemes[scheme]
+		if !known {
 			e := fault.New(fault.Usage, "the store %s does not say what it is for: %q", name, s.For).
-				Try("write it like for: s3://bucket, or for: s3:// for all that are not described otherwise")
+				Try("write it like for: s3://bucket, gs://bucket or az://account/container, or for: s3:// for all that are not described otherwise")
 			return nil, line(text, "$.stores."+name, e).In(path)
+		}
+		for _, key := range foreign {
+			if s.of(key) {
+				e := fault.New(fault.Usage, "stores of %s:// have no %s, which the store %s states", scheme, key, name).Try("leave it out")
+				return nil, line(text, "$.stores."+name, e).In(path)
+			}
 		}
 		for other, o := range c.Stores {
 			if other != name && storage.Clean(o.For) == storage.Clean(s.For) {

@@ -2,6 +2,7 @@ package config
 
 import (
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -65,7 +66,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for name, s := range c.Stores {
-			if !strings.HasPrefix(strings.ToLower(s.For), "s3://") {
+			if scheme, _, _ := strings.Cut(strings.ToLower(s.For), "://"); !slices.Contains([]string{"s3", "gs", "az", "abfss", "abfs"}, scheme) {
 				t.Errorf("the store %s is for %q", name, s.For)
 			}
 		}

@@ -66,7 +66,7 @@ type unknown string
 
 func (u unknown) err(uri string) error {
 	return fault.New(fault.Usage, "%s: what lies behind %s:// is not reached from here", Shown(uri), string(u)).
-		Try("name a place on the disk or in a store of the S3 protocol, or, to read from it, an address that begins with https://")
+		Try("name a place on the disk or in a store, like s3://, gs:// or az://, or, to read from it, an address that begins with https://")
 }
 
 func (u unknown) List(_ context.Context, uri string) ([]Entry, error) { return nil, u.err(uri) }

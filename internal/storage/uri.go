@@ -127,10 +127,18 @@ func Shown(uri string) string {
 			secret = secret || strings.Contains(strings.ToLower(name), part)
 		}
 	}
-	if u.User == nil && !secret && u.Fragment == "" {
+	_, password := u.User.Password()
+	// What precedes the @ names a container there.
+	container := u.User != nil && !password && (u.Scheme == "abfss" || u.Scheme == "abfs")
+	if (u.User == nil || container) && !secret && u.Fragment == "" {
 		return uri
 	}
-	u.User, u.Fragment, u.RawFragment = nil, "", ""
+	if container {
+		u.User = url.User(u.User.Username())
+	} else {
+		u.User = nil
+	}
+	u.Fragment, u.RawFragment = "", ""
 	if secret {
 		u.RawQuery = ""
 	}

@@ -29,11 +29,11 @@ type Bucket interface {
 	Get(ctx context.Context, key string, at storage.Version, from, size int64) (io.ReadCloser, error)
 	// Put makes a small object.
 	Put(ctx context.Context, key string, body io.ReadSeeker, size int64, how How) error
-	// Begin begins a large one; Part sends a piece of it, and returns what names that at the end; Complete has it appear, and Abort
-	// gives it up: nil for one that is given up already.
+	// Begin begins a large one; Part sends a piece of it, and returns what names that at the end; Finish sends the last piece, which
+	// may be empty, and has the object appear; Abort gives it up: nil for one that is given up already.
 	Begin(ctx context.Context, key string, how How) (upload string, err error)
 	Part(ctx context.Context, key, upload string, p Part) (tag string, err error)
-	Complete(ctx context.Context, key, upload string, parts []Sent, size int64, how How) error
+	Finish(ctx context.Context, key, upload string, sent []Sent, last Part, how How) error
 	Abort(ctx context.Context, key, upload string) error
 	// Remove removes an object. What is not there is removed already.
 	Remove(ctx context.Context, key string) error
@@ -50,10 +50,11 @@ type Leaver interface {
 	Uploads(ctx context.Context, prefix string, before time.Time, remove bool) ([]storage.Leftover, error)
 }
 
-// InTurn is a bucket that takes the parts of an object only one after the other.
+// InTurn is a bucket that takes the parts of an object only one after the other, each of the size that package remote gives to all
+// but the last.
 type InTurn interface{ inTurn() }
 
-// OneAfterTheOther makes a bucket one that takes parts only in turn.
+// OneAfterTheOther makes a bucket that it is embedded in one that takes parts only in turn.
 type OneAfterTheOther struct{}
 
 func (OneAfterTheOther) inTurn() {}

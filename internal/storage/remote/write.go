@@ -30,7 +30,7 @@ func (s *Store) Create(ctx context.Context, uri string, c storage.Creation) (sto
 	sent, quit := context.WithCancel(context.WithoutCancel(ctx))
 	w := &writer{place: p, begun: ctx, ctx: sent, quit: quit, room: s.parts, sending: make(chan struct{}, partsSent),
 		how: How{Exclusive: c.Mode == storage.Exclusive, Mark: hex.EncodeToString(mark[:])}}
-	if _, ok := p.Bucket.(InTurn); ok {
+	if _, w.inTurn = p.Bucket.(InTurn); w.inTurn {
 		w.sending = make(chan struct{}, 1)
 	}
 	return w, nil
@@ -46,6 +46,7 @@ type writer struct {
 	ctx     context.Context // of requests
 	quit    context.CancelFunc
 	how     How
+	inTurn  bool // parts are sent one after the other
 	room    *partRoom
 	part    *part  // that is being filled, nil for none
 	upload  string // the upload's id, empty while there is but one part
@@ -136,7 +137,7 @@ func (w *writer) send() error {
 
 // Seal says that the object is whole and is committed later. What waits in a file is sent at once, so that very many can wait.
 func (w *writer) Seal() error {
-	if w.part == nil || w.part.scratch == nil {
+	if w.part == nil || w.part.scratch == nil || w.inTurn {
 		return w.failed()
 	}
 	if err := w.send(); err != nil {
@@ -172,17 +173,18 @@ func (w *writer) commit() error {
 		w.part = nil
 		return w.settle(err)
 	}
-	if w.part != nil {
-		if err := w.send(); err != nil {
-			return err
-		}
-	}
 	w.running.Wait()
 	if err := w.failed(); err != nil {
 		return err
 	}
+	last := Part{Number: w.number + 1, From: w.sent, Body: bytes.NewReader(nil)}
+	if w.part != nil {
+		last.Size, last.Body = w.part.size(), w.part.reader()
+		defer w.part.close()
+		w.part = nil
+	}
 	sortParts(w.done)
-	return w.settle(w.Complete(w.ctx, w.key, w.upload, w.done, w.sent, w.how))
+	return w.settle(w.Finish(w.ctx, w.key, w.upload, w.done, last, w.how))
 }
 
 // settle finds out what became of an object whose last request failed: the store may have carried it out, and only its answer been lost.

@@ -122,10 +122,17 @@ func (b bucket) Part(ctx context.Context, key, upload string, p remote.Part) (st
 	return sent.ETag, err
 }
 
-// Complete makes the object of its parts.
-func (b bucket) Complete(ctx context.Context, key, upload string, parts []remote.Sent, _ int64, how remote.How) error {
-	list := make([]minio.CompletePart, len(parts))
-	for i, p := range parts {
+// Finish sends the last part, and makes the object of all.
+func (b bucket) Finish(ctx context.Context, key, upload string, sent []remote.Sent, last remote.Part, how remote.How) error {
+	if last.Size > 0 {
+		tag, err := b.Part(ctx, key, upload, last)
+		if err != nil {
+			return err
+		}
+		sent = append(sent, remote.Sent{Number: last.Number, Tag: tag})
+	}
+	list := make([]minio.CompletePart, len(sent))
+	for i, p := range sent {
 		list[i] = minio.CompletePart{PartNumber: p.Number, ETag: p.Tag}
 	}
 	_, err := b.CompleteMultipartUpload(ctx, b.name, key, upload, list, b.options(how, true))

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"math/rand/v2"
 	"net/http"
@@ -80,46 +79,7 @@ func TestStoreInTrouble(t *testing.T) {
 // TestLargeObjects writes and reads objects of many parts, whole and in pieces, with connections that are cut off.
 func TestLargeObjects(t *testing.T) {
 	s, _ := sandboxed(t, "", sandbox.Trouble{Throttle: 7, Lose: 4, Cut: 1_000_000, CutEvery: 2})
-	random := rand.New(rand.NewPCG(3, 1))
-	want := make([]byte, 21<<20+17)
-	for i := range want {
-		want[i] = byte(random.Uint32())
-	}
-	uri := "s3://orrin/large.bin"
-	w, err := s.Create(t.Context(), uri, storage.Creation{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	for rest := want; len(rest) > 0; {
-		n := min(len(rest), 1+random.IntN(300_000))
-		if _, err := w.Write(rest[:n]); err != nil {
-			t.Fatal(err)
-		}
-		rest = rest[n:]
-	}
-	if err := w.Commit(); err != nil {
-		t.Fatal(err)
-	}
-	o, err := s.Stat(t.Context(), uri)
-	if err != nil || o.Size != int64(len(want)) {
-		t.Fatal(o, err)
-	}
-	f, err := s.Open(t.Context(), o)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	got, err := io.ReadAll(f)
-	if err != nil || !bytes.Equal(got, want) {
-		t.Fatalf("%d bytes came back of %d, %v", len(got), len(want), err)
-	}
-	for range 20 {
-		at, piece := random.IntN(len(want)), make([]byte, random.IntN(2_000_000))
-		n, err := f.ReadAt(piece, int64(at))
-		if !bytes.Equal(piece[:n], want[at:min(len(want), at+len(piece))]) || err != nil && !errors.Is(err, io.EOF) {
-			t.Fatalf("%d bytes at %d: %d, %v", len(piece), at, n, err)
-		}
-	}
+	storagetest.Large(t, storage.Stores{"s3": s}, "s3://orrin/a")
 }
 
 // TestOneOfManyWritersWins has many writers create one object at once, in a store that loses answers.

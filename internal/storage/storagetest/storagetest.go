@@ -2,10 +2,12 @@
 package storagetest
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -141,5 +143,66 @@ func checkRace(t *testing.T, s storage.Store, uri string) {
 	}
 	if won != 1 {
 		t.Errorf("%d of two that exclude each other are there", won)
+	}
+}
+
+// Large holds a store against what is promised of objects of many parts, in a folder that is empty.
+func Large(t *testing.T, s storage.Store, home string) {
+	t.Helper()
+	uri, random := storage.Join(home, "large.bin"), rand.New(rand.NewPCG(3, 1))
+	want := make([]byte, 21<<20+17)
+	for i := range want {
+		want[i] = byte(random.Uint32())
+	}
+	w, err := s.Create(t.Context(), uri, storage.Creation{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for rest := want; len(rest) > 0; {
+		n := min(len(rest), 1+random.IntN(300_000))
+		if _, err := w.Write(rest[:n]); err != nil {
+			t.Fatal(err)
+		}
+		rest = rest[n:]
+	}
+	if storage.Exists(t.Context(), s, uri) {
+		t.Error("an object is there before it is committed")
+	}
+	if err := w.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	o, err := s.Stat(t.Context(), uri)
+	if err != nil || o.Size != int64(len(want)) {
+		t.Fatal(o, err)
+	}
+	f, err := s.Open(t.Context(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if got, err := io.ReadAll(f); err != nil || !bytes.Equal(got, want) {
+		t.Fatalf("%d bytes came back of %d, %v", len(got), len(want), err)
+	}
+	for range 20 {
+		at, piece := random.IntN(len(want)), make([]byte, random.IntN(2_000_000))
+		n, err := f.ReadAt(piece, int64(at))
+		if !bytes.Equal(piece[:n], want[at:min(len(want), at+len(piece))]) || err != nil && !errors.Is(err, io.EOF) {
+			t.Fatalf("%d bytes at %d: %d, %v", len(piece), at, n, err)
+		}
+	}
+	// One of exactly whole parts, and one that is given up.
+	even := want[:16<<20]
+	if err := storage.WriteAll(t.Context(), s, storage.Join(home, "even.bin"), even, storage.Creation{}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := storage.ReadAll(t.Context(), s, storage.Join(home, "even.bin")); err != nil || !bytes.Equal(got, even) {
+		t.Errorf("%d bytes came back of %d, %v", len(got), len(even), err)
+	}
+	if w, err = s.Create(t.Context(), storage.Join(home, "given-up.bin"), storage.Creation{}); err == nil {
+		w.Write(want)
+		err = w.Abort()
+	}
+	if err != nil || storage.Exists(t.Context(), s, storage.Join(home, "given-up.bin")) {
+		t.Errorf("what was given up: %v", err)
 	}
 }
