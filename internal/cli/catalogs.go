@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"trevak/internal/config"
+	"trevak/internal/database"
 	"trevak/internal/fault"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
@@ -31,6 +33,9 @@ func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
 	if of.Kind == config.Folder {
 		return table.OpenWarehouse(stores, of.Location)
 	}
+	if of.Kind == config.SQL {
+		return openSQL(ctx, name, of)
+	}
 	service := table.Service{Name: name, URI: of.URI, Warehouse: of.Warehouse, Location: of.Location, Scope: of.Scope, Prefix: of.Prefix}
 	if service.Token, err = secret(ctx, name, of.TokenFrom); err != nil {
 		return nil, err
@@ -39,6 +44,19 @@ func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
 		return nil, err
 	}
 	return table.OpenService(ctx, stores, service)
+}
+
+// openSQL is openCatalog for one in a database, which stays open while the program runs.
+func openSQL(ctx context.Context, name string, of config.Catalog) (*table.Warehouse, error) {
+	password, err := secret(ctx, name, of.CredentialFrom)
+	if err != nil {
+		return nil, err
+	}
+	db, err := database.Open(of.URI, password)
+	if err != nil {
+		return nil, err
+	}
+	return table.OpenSQL(stores, table.SQL{Name: cmp.Or(of.Warehouse, name), Location: of.Location, Database: db})
 }
 
 // warehouseOf prepares to use the warehouse or catalog of a text, which may name a table behind a catalog's name and a colon.

@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/parser"
 
+	"trevak/internal/database"
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 )
@@ -33,15 +34,16 @@ type Config struct {
 
 // Catalog is where tables are found, and how it is reached.
 type Catalog struct {
-	// Kind is folder, for a warehouse that is its own catalog, or rest, for a service of Iceberg's REST protocol.
+	// Kind is folder, for a warehouse that is its own catalog, rest, for a service of Iceberg's REST protocol, or sql, for a database.
 	Kind string `yaml:"kind"`
 	// Location is the warehouse, or where the files of new tables lie.
 	Location string `yaml:"location"`
-	// URI is the address of a service, Warehouse which of its warehouses is meant, Prefix a part of its paths.
+	// URI is the address of a service or a database, Warehouse which of its warehouses or catalogs is meant, Prefix a part of its paths.
 	URI       string `yaml:"uri"`
 	Warehouse string `yaml:"warehouse"`
 	Prefix    string `yaml:"prefix"`
-	// TokenFrom and CredentialFrom say where the token, or the id and the secret, are: env:NAME, or a file. Scope is asked for.
+	// TokenFrom and CredentialFrom say where the token is, or the id and the secret, or the password of a database: env:NAME, or a file.
+	// Scope is asked for.
 	TokenFrom      string `yaml:"token_from"`
 	CredentialFrom string `yaml:"credential_from"`
 	Scope          string `yaml:"scope"`
@@ -51,19 +53,23 @@ type Catalog struct {
 const (
 	Folder = "folder"
 	REST   = "rest"
+	SQL    = "sql"
 )
 
 // check refuses a catalog that does not say what it has to.
 func (c Catalog) check(name string) *fault.Error {
 	switch {
-	case c.Kind != Folder && c.Kind != REST:
+	case c.Kind != Folder && c.Kind != REST && c.Kind != SQL:
 		return fault.New(fault.Usage, "the catalog %s is of no kind that is known: %q", name, c.Kind).
-			Try("write kind: %s or kind: %s", Folder, REST)
+			Try("write kind: %s, kind: %s or kind: %s", Folder, REST, SQL)
 	case c.Location == "":
 		return fault.New(fault.Usage, "the catalog %s does not say where its tables lie", name).
 			Try("write it like location: s3://bucket/warehouse")
 	case c.Kind == REST && !strings.HasPrefix(c.URI, "http://") && !strings.HasPrefix(c.URI, "https://"):
 		return fault.New(fault.Usage, "the catalog %s has no address: %q", name, c.URI).Try("write it like uri: https://catalog.example")
+	case c.Kind == SQL && c.Prefix+c.TokenFrom+c.Scope != "":
+		return fault.New(fault.Usage, "the catalog %s is in a database, which has no prefix, token or scope", name).
+			Try("leave out all but kind, uri, location, warehouse and credential_from")
 	case c.Kind == Folder && c.URI+c.Warehouse+c.Prefix+c.TokenFrom+c.CredentialFrom+c.Scope != "":
 		return fault.New(fault.Usage, "the catalog %s is a folder, which is not asked for anything", name).
 			Try("leave out all but kind and location")
@@ -136,6 +142,14 @@ func Parse(text []byte, path string) (*Config, error) {
 			return nil, line(text, "$.catalogs."+name, e).In(path)
 		}
 		of.Location = storage.From(storage.Dir(path), of.Location)
+		if of.Kind == SQL {
+			if err := database.Check(of.URI); err != nil {
+				return nil, line(text, "$.catalogs."+name, err).In(path)
+			}
+			if kind, place, _ := database.Of(of.URI); kind == "sqlite" {
+				of.URI = "sqlite:" + storage.From(storage.Dir(path), place)
+			}
+		}
 		for _, from := range []*string{&of.TokenFrom, &of.CredentialFrom} {
 			if *from != "" && !strings.HasPrefix(*from, "env:") {
 				*from = storage.From(storage.Dir(path), *from)

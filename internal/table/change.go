@@ -98,7 +98,7 @@ func (w *Warehouse) Commit(ctx context.Context, name Name, id string, c Change) 
 			s, err = w.commitOnce(ctx, name, id, c)
 			return err
 		})
-		untold = untold || w.service != nil && unanswered(err)
+		untold = untold || w.keeper != nil && unanswered(err)
 		switch {
 		case errors.Is(err, errRaced) && tries < mostCommits:
 		case err != nil && untold:
@@ -336,7 +336,7 @@ func (w *Warehouse) change(ctx context.Context, tx *icetable.Transaction, now *T
 // after failed.
 func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change, cause error) (Snapshot, error) {
 	if c.Quiet {
-		if w.service != nil && unanswered(cause) {
+		if w.keeper != nil && unanswered(cause) {
 			// Done twice it comes to the same.
 			cause = errors.Join(errRaced, cause)
 		}
@@ -349,7 +349,7 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 	if s, ok := now.committed(id); ok {
 		return s, nil
 	}
-	if w.service != nil && unanswered(cause) {
+	if w.keeper != nil && unanswered(cause) {
 		// Whether it was carried out or not, it is not the table's: it can be made again.
 		cause = errors.Join(errRaced, cause)
 	}
@@ -358,7 +358,7 @@ func (w *Warehouse) outcome(ctx context.Context, name Name, id string, c Change,
 
 // done looks whether an earlier try, of which a service gave no answer, has made the table what it is after all.
 func (w *Warehouse) done(ctx context.Context, name Name, id string, tries int) (Snapshot, bool) {
-	if w.service == nil || tries == 1 {
+	if w.keeper == nil || tries == 1 {
 		return Snapshot{}, false
 	}
 	now, err := w.Load(ctx, name)

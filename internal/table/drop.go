@@ -55,8 +55,8 @@ func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, out *Dropped
 		return err
 	}
 	out.Holdings = *held
-	if w.service != nil {
-		return w.service.drop(ctx, name, keep)
+	if w.keeper != nil {
+		return w.keeper.drop(ctx, name)
 	}
 	folder := w.folder.metadataFolder(name.parts)
 	entries, err := w.store.List(ctx, folder)

@@ -56,8 +56,8 @@ func (w *Warehouse) Namespaces(ctx context.Context) ([]Namespace, error) {
 			found[strings.Join(parts, ".")].Tables++
 		}
 	}
-	if w.service != nil {
-		err = w.service.eachNamespace(ctx, nil, func(parts []string) error {
+	if w.keeper != nil {
+		err = w.keeper.eachNamespace(ctx, nil, func(parts []string) error {
 			add(parts)
 			return nil
 		})
@@ -100,7 +100,7 @@ func (w *Warehouse) CreateNamespace(ctx context.Context, text string) (made bool
 	if err != nil {
 		return false, err
 	}
-	for n := 1; n <= len(parts) && w.service == nil; n++ {
+	for n := 1; n <= len(parts) && w.keeper == nil; n++ {
 		if locate.IsTable(ctx, w.store, storage.Join(w.dir, parts[:n]...)) {
 			return false, fault.New(fault.Usage, "%s is a table, and holds no namespace", strings.Join(parts[:n], ".")).
 				Try("choose another name")
@@ -112,8 +112,8 @@ func (w *Warehouse) CreateNamespace(ctx context.Context, text string) (made bool
 			return err
 		}
 		made = true
-		if w.service != nil {
-			return w.service.makeNamespace(ctx, parts)
+		if w.keeper != nil {
+			return w.keeper.makeNamespace(ctx, parts)
 		}
 		for n := 1; n <= len(parts) && err == nil; n++ {
 			if name := strings.Join(parts[:n], "."); !slices.ContainsFunc(there, func(n Namespace) bool { return n.Name == name }) {
@@ -148,8 +148,8 @@ func (w *Warehouse) DropNamespace(ctx context.Context, text string) error {
 			return fault.New(fault.Usage, "the namespace %s holds %d tables and %d namespaces", text, n.Tables, n.Nested).
 				Try("drop these first, or give them another place")
 		}
-		if w.service != nil {
-			return w.service.dropNamespace(ctx, parts)
+		if w.keeper != nil {
+			return w.keeper.dropNamespace(ctx, parts)
 		}
 		folder := storage.Join(w.dir, parts...)
 		if err := w.store.Remove(ctx, storage.Join(folder, namespaceMark)); err != nil && !errors.Is(err, fs.ErrNotExist) {

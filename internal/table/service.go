@@ -21,7 +21,7 @@ import (
 
 // service is a catalog that others keep: it knows where the newest metadata of each table is, and makes their next versions.
 type service struct {
-	icecatalog.Catalog
+	*rest.Catalog
 	store storage.Store
 }
 
@@ -65,14 +65,17 @@ func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, 
 		return nil, err
 	}
 	own := &service{c, s}
-	return &Warehouse{store: s, dir: location, catalog: own, service: own}, nil
+	return &Warehouse{store: s, dir: location, catalog: own, keeper: own}, nil
 }
 
 // unanswered reports whether it cannot be told by an error what a service did: the connection broke, or it has trouble of its own.
 func unanswered(err error) bool {
 	var call *url.Error
-	return errors.As(err, &call) || errors.Is(err, rest.ErrCommitStateUnknown) || errors.Is(err, rest.ErrServiceUnavailable)
+	return errors.As(err, &call) || errors.Is(err, errUnanswered) || errors.Is(err, rest.ErrCommitStateUnknown) || errors.Is(err, rest.ErrServiceUnavailable)
 }
+
+// errUnanswered says that it cannot be told what a catalog did.
+var errUnanswered = errors.New("there was no answer")
 
 // patiently does what can be done again without harm, until a service answers.
 func patiently(ctx context.Context, f func() error) error {
@@ -231,7 +234,7 @@ func (s *service) dropNamespace(ctx context.Context, parts []string) error {
 }
 
 // drop has a table be none any more. Its files stay; who wants them gone removes them then.
-func (s *service) drop(ctx context.Context, name Name, _ bool) error {
+func (s *service) drop(ctx context.Context, name Name) error {
 	tried := 0
 	err := patiently(ctx, func() error {
 		tried++
@@ -242,4 +245,16 @@ func (s *service) drop(ctx context.Context, name Name, _ bool) error {
 		return err
 	})
 	return fault.Wrap(fault.Storage, err, "the table %s cannot be dropped", name)
+}
+
+// register has a table be one whose metadata is there already.
+func (s *service) register(ctx context.Context, name Name, metadata string) error {
+	if err := s.makeNamespace(ctx, name.parts[:len(name.parts)-1]); err != nil {
+		return err
+	}
+	_, err := s.RegisterTable(ctx, name.parts, metadata)
+	if errors.Is(err, icecatalog.ErrTableAlreadyExists) {
+		return errRaced
+	}
+	return err
 }

@@ -51,9 +51,9 @@ type Warehouse struct {
 	store   storage.Store
 	dir     string
 	catalog catalog
-	// folder is the catalog where the warehouse is one itself, service where a service is; the other is nil.
-	folder  *folderCatalog
-	service *service
+	// folder is the catalog where the warehouse is one itself, keeper where others keep it; the other is nil.
+	folder *folderCatalog
+	keeper keeper
 	// Waiting is told when a commit has to wait for another; it may be nil.
 	Waiting func()
 }

@@ -3,29 +3,56 @@ package away
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"trevak/internal/testfolder"
 )
 
-// cataloged serves a sandbox and describes its catalog in trevak.yaml.
-func cataloged(t *testing.T, flags ...string) {
+// catalogs are what the catalog "office" of trevak.yaml is in tests.
+var catalogs = map[string]func(t *testing.T, lose string){
+	"rest": func(t *testing.T, lose string) {
+		served(t, "--lose", lose)
+		office(t, "    kind: rest\n    uri: "+os.Getenv("AWS_ENDPOINT_URL")+"\n    location: s3://orrin/warehouse\n")
+	},
+	"file of SQLite": func(t *testing.T, lose string) {
+		served(t, "--lose", lose)
+		office(t, "    kind: sql\n    uri: sqlite:catalog.db\n    location: s3://orrin/warehouse\n")
+	},
+	"PostgreSQL": func(t *testing.T, _ string) {
+		uri := os.Getenv("TREVAK_TEST_POSTGRES")
+		if uri == "" {
+			t.Skip("TREVAK_TEST_POSTGRES names no database; test/away/servers starts one")
+		}
+		office(t, "    kind: sql\n    uri: "+uri+"\n    location: tables\n    warehouse: "+filepath.Base(t.TempDir())+fmt.Sprint(time.Now().UnixNano())+"\n")
+	},
+}
+
+// office describes a catalog in trevak.yaml, and another one that is a folder.
+func office(t *testing.T, described string) {
 	t.Helper()
-	served(t, flags...)
-	config := "catalogs:\n  office:\n    kind: rest\n    uri: " + os.Getenv("AWS_ENDPOINT_URL") + "\n    location: s3://orrin/warehouse\n" +
-		"  cellar:\n    kind: folder\n    location: cellar\n"
+	config := "catalogs:\n  office:\n" + described + "  cellar:\n    kind: folder\n    location: cellar\n"
 	if err := os.WriteFile("trevak.yaml", []byte(config), 0o666); err != nil {
 		t.Fatal(err)
 	}
 }
 
-// TestTheDayByACatalog does the work of a day on tables of a catalog that loses answers.
+// TestTheDayByACatalog does the work of a day on tables of catalogs, of which one loses answers.
 func TestTheDayByACatalog(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400),
-		"fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"})
-	cataloged(t, "--lose", "5")
+	for name, begin := range catalogs {
+		t.Run(name, func(t *testing.T) {
+			testfolder.Make(t, map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400),
+				"fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"})
+			begin(t, "5")
+			theDay(t)
+		})
+	}
+}
+
+func theDay(t *testing.T) {
 	t.Setenv("TREVAK_CATALOG", "office")
 	must(t, []string{"load", "in/a.csv", "--into", "ops.deep.waves", "--key", "id", "--partition", "sea_area"}, "400 read = 400 written")
 	must(t, []string{"load", "in", "--into", "ops.deep.waves"}, "400 read = 400 written")
@@ -33,7 +60,7 @@ func TestTheDayByACatalog(t *testing.T) {
 	must(t, []string{"tag", "ops.deep.waves", "whole"}, "whole")
 	must(t, []string{"load", "fix.csv", "--into", "ops.deep.waves", "--mode", "upsert"}, "1 updated")
 	must(t, []string{"tables"}, "ops.deep.waves", "801")
-	must(t, []string{"describe", "ops.deep.waves"}, "s3://orrin/warehouse/ops/deep/waves")
+	must(t, []string{"describe", "ops.deep.waves"}, "/ops/deep/waves")
 	must(t, []string{"alter", "ops.deep.waves", "--rename", "wave_m=height_m"}, "height_m")
 	must(t, []string{"compact", "ops.deep.waves"}, "ops.deep.waves")
 	must(t, []string{"rollback", "ops.deep.waves", "--to", "whole"}, "800 rows")
@@ -59,10 +86,18 @@ func TestTheDayByACatalog(t *testing.T) {
 	refused(t, 2, []string{"tables", "--catalog", "office", "-w", "cellar"}, "leave one of them out")
 }
 
-// TestManyLoadByACatalog has loads race for a table of a catalog that refuses and loses answers.
+// TestManyLoadByACatalog has loads race for a table of catalogs, of which one loses answers.
 func TestManyLoadByACatalog(t *testing.T) {
-	testfolder.Make(t, nil)
-	cataloged(t, "--lose", "11")
+	for name, begin := range catalogs {
+		t.Run(name, func(t *testing.T) {
+			testfolder.Make(t, nil)
+			begin(t, "11")
+			manyLoad(t)
+		})
+	}
+}
+
+func manyLoad(t *testing.T) {
 	const loads, rows = 12, 50
 	var running sync.WaitGroup
 	for i := range loads {
@@ -95,8 +130,11 @@ func TestCatalogsThatCannotBeReached(t *testing.T) {
 	testfolder.Make(t, nil)
 	for text, want := range map[string]string{
 		"catalogs:\n  a:\n    kind: rest\n    location: s3://orrin/w\n    uri: catalog.example\n":                                   "trevak.yaml:3: the catalog a has no address",
-		"catalogs:\n  a:\n    kind: hive\n    location: w\n":                                                                        "is of no kind that is known",
+		"catalogs:\n  a:\n    kind: shelf\n    location: w\n":                                                                       "is of no kind that is known",
 		"catalogs:\n  a:\n    kind: folder\n":                                                                                       "where its tables lie",
+		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: mysql://h/d\n":                                                   "no address of a database",
+		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: postgres://me:pw@h/d\n":                                          "has a password in it",
+		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: sqlite:c.db\n    scope: catalog\n":                               "has no prefix, token or scope",
 		"catalogs:\n  a:\n    kind: folder\n    location: w\n    uri: http://127.0.0.1:9\n":                                         "leave out all but",
 		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    token_from: env:NO_SUCH_TOKEN\n":        "NO_SUCH_TOKEN",
 		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    credential_from: none.txt\n":            "none.txt",
