@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/gofrs/flock"
 	"golang.org/x/sync/errgroup"
@@ -38,10 +39,11 @@ func NewStage(ctx context.Context, s Store, destination string) (Stage, error) {
 	return &keptBack{store: s, destination: destination}, nil
 }
 
-// keptBack is objects that are whole and wait to be committed.
+// keptBack is objects that are whole and wait to be committed. Several may be written at a time.
 type keptBack struct {
 	store       Store
 	destination string
+	mutex       sync.Mutex
 	made        map[string]bool // the URIs of all objects
 	whole       []Writer
 }
@@ -52,6 +54,8 @@ func (k *keptBack) Create(ctx context.Context, path string) (Writer, error) {
 		uri = Join(k.destination, path)
 	}
 	w, err := k.store.Create(ctx, uri, Creation{Mode: Replace})
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
 	if k.made == nil {
 		k.made = map[string]bool{}
 	}
@@ -66,7 +70,9 @@ type waiting struct {
 }
 
 func (w *waiting) Commit() error {
+	w.of.mutex.Lock()
 	w.of.whole = append(w.of.whole, w.Writer)
+	w.of.mutex.Unlock()
 	if s, ok := w.Writer.(Sealer); ok {
 		return s.Seal()
 	}

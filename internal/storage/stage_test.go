@@ -1,11 +1,13 @@
 package storage
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"trevak/internal/testfolder"
@@ -110,5 +112,39 @@ func TestWhatWasReplacedIsSwept(t *testing.T) {
 	holdsText(t, "out/00001.parquet", "new")
 	if got := listed(t); got != "out" {
 		t.Errorf("%s is there", got)
+	}
+}
+
+// TestManyAreStagedAtATime has objects of one destination written by several at once, on the disk and in another store.
+func TestManyAreStagedAtATime(t *testing.T) {
+	testfolder.Make(t, nil)
+	memory := NewMemory()
+	for s, destination := range map[Store]string{Disk{}: "made", memory: "memory://orrin/made"} {
+		stage, err := NewStage(t.Context(), s, destination)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var writing sync.WaitGroup
+		for i := range 40 {
+			writing.Go(func() {
+				w, err := stage.Create(t.Context(), fmt.Sprintf("part-%02d.csv", i))
+				if err == nil {
+					_, err = fmt.Fprint(w, i)
+				}
+				if err == nil {
+					err = w.Commit()
+				}
+				if err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		writing.Wait()
+		if err := stage.Publish(t.Context(), may); err != nil {
+			t.Fatal(err)
+		}
+		if made, err := s.List(t.Context(), destination); err != nil || len(made) != 40 {
+			t.Errorf("%d objects of 40, %v", len(made), err)
+		}
 	}
 }

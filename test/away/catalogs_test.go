@@ -44,8 +44,7 @@ func office(t *testing.T, described string) {
 func TestTheDayByACatalog(t *testing.T) {
 	for name, begin := range catalogs {
 		t.Run(name, func(t *testing.T) {
-			testfolder.Make(t, map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400),
-				"fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"})
+			testfolder.Make(t, stationDay)
 			begin(t, "5")
 			theDay(t)
 		})

@@ -54,19 +54,30 @@ func waves(id, rows int) string {
 
 // TestTheDayInAStore does the work of a day with everything in a store that is in trouble.
 func TestTheDayInAStore(t *testing.T) {
-	testfolder.Make(t, map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400), "fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"})
+	testfolder.Make(t, stationDay)
 	served(t, "--throttle", "25", "--lose", "6", "--cut", "1500", "--cut-every", "3")
-	must(t, []string{"convert", "in", "--to", "s3://orrin/raw/", "--partition", "sea_area", "--format", "csv"}, "800 read = 800 written")
-	must(t, []string{"preview", "s3://orrin/raw/*/*.csv", "-n", "2"}, "sea_area")
-	refused(t, 1, []string{"preview", "s3://orrin/rax/*.csv"}, "no file matches the pattern")
-	refused(t, 1, []string{"preview", "s3://orrin/raw/none.csv"}, "no file or folder")
-	w := []string{"-w", "s3://orrin/warehouse"}
+	dayInAStore(t, "s3://orrin")
+}
+
+// stationDay are the files of a day.
+var stationDay = map[string]string{"in/a.csv": waves(0, 400), "in/b.csv": waves(400, 400),
+	"fix.csv": "id,sea_area,wave_m\n7,area 3,99.5\n900,area 0,1.5\n"}
+
+// dayInAStore does the work of a day with everything below a URI.
+func dayInAStore(t *testing.T, base string) {
+	t.Helper()
+	at := func(rest string) string { return base + "/" + rest }
+	must(t, []string{"convert", "in", "--to", at("raw/"), "--partition", "sea_area", "--format", "csv"}, "800 read = 800 written")
+	must(t, []string{"preview", at("raw/*/*.csv"), "-n", "2"}, "sea_area")
+	refused(t, 1, []string{"preview", at("rax/*.csv")}, "no file matches the pattern")
+	refused(t, 1, []string{"preview", at("raw/none.csv")}, "no file or folder")
+	w := []string{"-w", at("warehouse")}
 	in := func(args ...string) []string { return append(args, w...) }
 	must(t, in("load", "in/a.csv", "--into", "ops.waves", "--key", "id"), "400 read = 400 written")
 	must(t, in("load", "in", "--into", "ops.waves"), "400 read = 400 written")
 	must(t, in("load", "in", "--into", "ops.waves"), "nothing new")
 	must(t, in("load", "fix.csv", "--into", "ops.waves", "--mode", "upsert"), "1 updated")
-	must(t, in("describe", "ops.waves"), "s3://orrin/warehouse/ops/waves", "801")
+	must(t, in("describe", "ops.waves"), at("warehouse/ops/waves"), "801")
 	must(t, in("compact", "ops.waves"), "ops.waves")
 	must(t, in("sweep", "ops.waves", "--older-than", "0s"), "ops.waves")
 	must(t, in("reconcile", "in/b.csv", "--with", "ops.waves"), "agree")
@@ -76,8 +87,8 @@ func TestTheDayInAStore(t *testing.T) {
 		t.Errorf("%d lines, %v", strings.Count(string(text), "\n"), err)
 	}
 	// What is overwritten leaves nothing of what was there.
-	must(t, []string{"convert", "in/a.csv", "--to", "s3://orrin/raw/", "--overwrite", "--format", "csv"}, "400 written")
-	must(t, []string{"convert", "s3://orrin/raw/", "--to", "again.csv"}, "400 read = 400 written")
+	must(t, []string{"convert", "in/a.csv", "--to", at("raw/"), "--overwrite", "--format", "csv"}, "400 written")
+	must(t, []string{"convert", at("raw/"), "--to", "again.csv"}, "400 read = 400 written")
 }
 
 // TestManyLoadInAStore has loads race for one table.
