@@ -13,6 +13,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/schema"
 	"trevak/internal/storage"
+	"trevak/internal/storage/remote"
 	"trevak/internal/table"
 )
 
@@ -36,7 +37,11 @@ func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
 	if of.Kind == config.SQL {
 		return openSQL(ctx, name, of)
 	}
-	service := table.Service{Name: name, URI: of.URI, Warehouse: of.Warehouse, Location: of.Location, Scope: of.Scope, Prefix: of.Prefix}
+	service := table.Service{Name: name, URI: of.URI, Warehouse: of.Warehouse, Location: of.Location, Scope: of.Scope, Prefix: of.Prefix,
+		TokenURI: of.TokenURI, Vault: vault}
+	if service.Through, err = (remote.Way{Proxy: of.Proxy, CA: of.CA}).Transport(); err != nil {
+		return nil, err
+	}
 	if service.Token, err = secret(ctx, name, of.TokenFrom); err != nil {
 		return nil, err
 	}

@@ -142,7 +142,7 @@ func TestLinesAreShort(t *testing.T) {
 var namesCommand = regexp.MustCompile(`trevak (preview|infer|load|describe|alter|feed|tables|weigh|schema)\b`)
 
 // road is every package in the order in which they may know each other: each knows only those before it.
-var road = []string{"wording", "fault", "magic", "prefault", "ahead", "testfolder", "storage", "storage/storagetest", "storage/remote", "storage/s3", "storage/gcs", "storage/azure", "database", "sandbox", "config", "lexical", "wordtable", "rowtext", "rowhash", "sheet", "locate/inflate", "locate", "parse",
+var road = []string{"wording", "fault", "magic", "prefault", "ahead", "testfolder", "storage", "storage/storagetest", "storage/remote", "storage/vended", "storage/s3", "storage/gcs", "storage/azure", "database", "sandbox", "config", "lexical", "wordtable", "rowtext", "rowhash", "sheet", "locate/inflate", "locate", "parse",
 	"parse/bytemask", "parse/cells", "parse/delimited", "parse/json",
 	"parse/geojson", "parse/xml", "sniff", "schema", "expr", "fit", "shape", "columnar/encode", "columnar/decode", "columnar/footer", "columnar/orc",
 	"profile", "columnar", "layout", "ledger", "table", "quarantine", "run", "source",

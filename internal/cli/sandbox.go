@@ -32,7 +32,8 @@ of this program, which is run against the store; the sandbox ends after it, with
 --listen says otherwise; anybody who reaches it may read and write.
 
 With the flags for trouble it does what large stores do at times: it takes long, refuses, cuts connections off, loses answers, and lists
-what was there a moment ago.`,
+what was there a moment ago. With --guard the catalog wants a token, which it gives for the id "sandbox" and the secret "sandbox-secret",
+and the store takes only the keys that the catalog gives with a table, each for that time.`,
 		Example: `  trevak sandbox -- convert trevak-demo/stations/stations.csv --to s3://orrin/stations.parquet
   trevak sandbox --throttle 5 --lose 3 -- load trevak-demo/observations --into harbour.observations -w s3://orrin/warehouse
   trevak sandbox -- preview s3://orrin/stations.parquet`,
@@ -71,6 +72,7 @@ what was there a moment ago.`,
 	cmd.Flags().IntVar(&trouble.Lose, "lose", 0, "carry out one write of `n` and lose the answer")
 	cmd.Flags().DurationVar(&trouble.Stale, "stale", 0, "leave objects out of listings for a `time` after they were written")
 	cmd.Flags().BoolVar(&trouble.Expired, "expired", false, "refuse all requests, as from credentials that have expired")
+	cmd.Flags().DurationVar(&trouble.Guard, "guard", 0, "ask who is there, with tokens and keys that hold for a `time` like 10m")
 	return cmd
 }
 

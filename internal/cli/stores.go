@@ -15,7 +15,11 @@ import (
 	"trevak/internal/storage/azure"
 	"trevak/internal/storage/gcs"
 	"trevak/internal/storage/s3"
+	"trevak/internal/storage/vended"
 )
+
+// vault holds what catalogs give to reach the files of their tables by.
+var vault = &vended.Vault{}
 
 // stores are where everything lies that has a path.
 var stores = storesWith(0)
@@ -23,9 +27,9 @@ var stores = storesWith(0)
 // storesWith are the stores whose servers are given so much time, 0 for the usual.
 func storesWith(patience time.Duration) storage.Stores {
 	all := storage.Standard(storage.Web{Patience: patience})
-	all["s3"] = s3.New(s3.Options{Of: reachedBy, Patience: patience})
-	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Patience: patience})
-	blobs := azure.New(azure.Options{Of: azureBy, Patience: patience})
+	all["s3"] = s3.New(s3.Options{Of: reachedBy, Vault: vault, Patience: patience})
+	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Vault: vault, Patience: patience})
+	blobs := azure.New(azure.Options{Of: azureBy, Vault: vault, Patience: patience})
 	for _, scheme := range azure.Schemes {
 		all[scheme] = blobs
 	}

@@ -47,6 +47,11 @@ type Catalog struct {
 	TokenFrom      string `yaml:"token_from"`
 	CredentialFrom string `yaml:"credential_from"`
 	Scope          string `yaml:"scope"`
+	// TokenURI is where an id and a secret are changed for a token, where that is not the service itself.
+	TokenURI string `yaml:"token_uri"`
+	// Proxy is the address of a proxy, CA a file of certificates that are trusted besides the system's.
+	Proxy string `yaml:"proxy"`
+	CA    string `yaml:"ca"`
 }
 
 // Kinds of catalogs.
@@ -67,10 +72,10 @@ func (c Catalog) check(name string) *fault.Error {
 			Try("write it like location: s3://bucket/warehouse")
 	case c.Kind == REST && !strings.HasPrefix(c.URI, "http://") && !strings.HasPrefix(c.URI, "https://"):
 		return fault.New(fault.Usage, "the catalog %s has no address: %q", name, c.URI).Try("write it like uri: https://catalog.example")
-	case c.Kind == SQL && c.Prefix+c.TokenFrom+c.Scope != "":
-		return fault.New(fault.Usage, "the catalog %s is in a database, which has no prefix, token or scope", name).
+	case c.Kind == SQL && c.Prefix+c.TokenFrom+c.Scope+c.TokenURI+c.Proxy+c.CA != "":
+		return fault.New(fault.Usage, "the catalog %s is in a database, which has no prefix, token, scope, proxy or ca", name).
 			Try("leave out all but kind, uri, location, warehouse and credential_from")
-	case c.Kind == Folder && c.URI+c.Warehouse+c.Prefix+c.TokenFrom+c.CredentialFrom+c.Scope != "":
+	case c.Kind == Folder && c.URI+c.Warehouse+c.Prefix+c.TokenFrom+c.CredentialFrom+c.Scope+c.TokenURI+c.Proxy+c.CA != "":
 		return fault.New(fault.Usage, "the catalog %s is a folder, which is not asked for anything", name).
 			Try("leave out all but kind and location")
 	}
@@ -149,6 +154,9 @@ func Parse(text []byte, path string) (*Config, error) {
 			if kind, place, _ := database.Of(of.URI); kind == "sqlite" {
 				of.URI = "sqlite:" + storage.From(storage.Dir(path), place)
 			}
+		}
+		if of.CA != "" {
+			of.CA = storage.From(storage.Dir(path), of.CA)
 		}
 		for _, from := range []*string{&of.TokenFrom, &of.CredentialFrom} {
 			if *from != "" && !strings.HasPrefix(*from, "env:") {

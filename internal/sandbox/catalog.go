@@ -12,9 +12,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
+	"github.com/apache/iceberg-go"
 	icetable "github.com/apache/iceberg-go/table"
 	"github.com/google/uuid"
 )
@@ -23,6 +25,7 @@ import (
 // commits that hold only as long as their requirements do. The metadata of tables lies with their files, in the store of the sandbox.
 type catalog struct {
 	objects *folder
+	guard   *guard // nil for anybody
 	mutex   sync.Mutex
 	state   catalogState
 }
@@ -87,7 +90,7 @@ func (c *catalog) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		steps = append(steps, plain)
 	}
-	answer, err := c.answer(r, steps)
+	answer, err := c.guarded(r, steps)
 	w.Header().Set("Content-Type", "application/json")
 	var p *problem
 	switch {
@@ -106,19 +109,63 @@ func (c *catalog) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"message": p.message, "type": p.kind, "code": p.status}})
 }
 
+// guarded answers a request of who may ask.
+func (c *catalog) guarded(r *http.Request, steps []string) (any, error) {
+	if c.guard == nil {
+		return c.answer(r, steps)
+	}
+	if strings.Join(steps, "/") == "oauth/tokens" {
+		return c.guard.token(r)
+	}
+	if err := c.guard.enters(r); err != nil {
+		return nil, err
+	}
+	if len(steps) > 1 && steps[0] == guardPrefix {
+		return c.answer(r, steps[1:])
+	}
+	if len(steps) == 1 && steps[0] == "config" {
+		return map[string]any{"defaults": map[string]string{}, "overrides": map[string]string{"prefix": guardPrefix}}, nil
+	}
+	return nil, &problem{http.StatusNotFound, "NotFoundException", "paths begin with /v1/" + guardPrefix + "/ here"}
+}
+
+// properties are those by which the files of tables are reached, none where nobody is asked who they are.
+func (c *catalog) properties(r *http.Request) map[string]string {
+	if c.guard == nil {
+		return map[string]string{}
+	}
+	return c.guard.properties(r)
+}
+
+// paged is one page of a list, as the protocol asks for it, under a name.
+func paged[T any](r *http.Request, name string, list []T) map[string]any {
+	query := r.URL.Query()
+	from, _ := strconv.Atoi(query.Get("pageToken"))
+	size, err := strconv.Atoi(query.Get("pageSize"))
+	from = min(max(from, 0), len(list))
+	if !query.Has("pageToken") || err != nil || size <= 0 || from+size >= len(list) {
+		return map[string]any{name: list[from:]}
+	}
+	return map[string]any{name: list[from : from+size], "next-page-token": strconv.Itoa(from + size)}
+}
+
 // answer does what a request asks for.
 func (c *catalog) answer(r *http.Request, steps []string) (any, error) {
 	switch {
 	case len(steps) == 1 && steps[0] == "config":
 		return map[string]any{"defaults": map[string]string{}, "overrides": map[string]string{}}, nil
 	case len(steps) == 1 && steps[0] == "namespaces" && r.Method == http.MethodGet:
-		return map[string]any{"namespaces": c.namespacesIn(r.URL.Query().Get("parent"))}, nil
+		return paged(r, "namespaces", c.namespacesIn(r.URL.Query().Get("parent"))), nil
+	case len(steps) == 3 && steps[0] == "namespaces" && steps[2] == "tables" && r.Method == http.MethodPost:
+		return c.stage(r, steps[1])
+	case len(steps) == 3 && steps[0] == "namespaces" && steps[2] == "register" && r.Method == http.MethodPost:
+		return c.register(r, steps[1])
 	case len(steps) == 1 && steps[0] == "namespaces" && r.Method == http.MethodPost:
 		return c.makeNamespace(r.Body)
 	case len(steps) == 2 && steps[0] == "namespaces":
 		return c.namespace(r.Method, steps[1])
 	case len(steps) == 3 && steps[0] == "namespaces" && steps[2] == "tables" && r.Method == http.MethodGet:
-		return c.tablesIn(steps[1])
+		return c.tablesIn(r, steps[1])
 	case len(steps) == 4 && steps[0] == "namespaces" && steps[2] == "tables":
 		return c.table(r, steps[1], steps[3])
 	}
@@ -174,7 +221,7 @@ type identifier struct {
 	Name      string   `json:"name"`
 }
 
-func (c *catalog) tablesIn(namespace string) (any, error) {
+func (c *catalog) tablesIn(r *http.Request, namespace string) (any, error) {
 	if !c.state.Namespaces[namespace] {
 		return nil, noSuch("Namespace", namespace)
 	}
@@ -185,7 +232,7 @@ func (c *catalog) tablesIn(namespace string) (any, error) {
 			list = append(list, identifier{parts[:at], parts[at]})
 		}
 	}
-	return map[string]any{"identifiers": list}, nil
+	return paged(r, "identifiers", list), nil
 }
 
 // described is a table as the protocol tells of it.
@@ -199,7 +246,7 @@ func (c *catalog) table(r *http.Request, namespace, name string) (any, error) {
 	full := namespace + separator + name
 	location, there := c.state.Tables[full]
 	if r.Method == http.MethodPost {
-		return c.commit(r.Body, namespace, full, location)
+		return c.commit(r, namespace, full, location)
 	}
 	if !there {
 		return nil, noSuch("Table", full)
@@ -209,16 +256,16 @@ func (c *catalog) table(r *http.Request, namespace, name string) (any, error) {
 		return nil, c.save()
 	}
 	metadata, err := c.read(location)
-	return described{location, metadata, map[string]string{}}, err
+	return described{location, metadata, c.properties(r)}, err
 }
 
 // commit makes the next version of a table, or its first.
-func (c *catalog) commit(body io.Reader, namespace, full, location string) (any, error) {
+func (c *catalog) commit(r *http.Request, namespace, full, location string) (any, error) {
 	var asked struct {
 		Requirements icetable.Requirements `json:"requirements"`
 		Updates      icetable.Updates      `json:"updates"`
 	}
-	if err := json.NewDecoder(body).Decode(&asked); err != nil {
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
 		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
 	}
 	var base, next icetable.Metadata
@@ -255,7 +302,55 @@ func (c *catalog) commit(body io.Reader, namespace, full, location string) (any,
 		return nil, err
 	}
 	c.state.Tables[full] = place
-	return described{place, next, map[string]string{}}, c.save()
+	return described{place, next, c.properties(r)}, c.save()
+}
+
+// stage tells where the files of a table may be written that is made later, by its first commit.
+func (c *catalog) stage(r *http.Request, namespace string) (any, error) {
+	var asked struct {
+		Name     string          `json:"name"`
+		Location string          `json:"location"`
+		Schema   *iceberg.Schema `json:"schema"`
+		Stage    bool            `json:"stage-create"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
+		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
+	}
+	if !asked.Stage {
+		return nil, &problem{http.StatusNotImplemented, "UnsupportedOperationException", "the sandbox makes tables by commits alone"}
+	}
+	if !c.state.Namespaces[namespace] {
+		return nil, noSuch("Namespace", namespace)
+	}
+	if full := namespace + separator + asked.Name; c.state.Tables[full] != "" {
+		return nil, &problem{http.StatusConflict, "AlreadyExistsException", "Table already exists: " + plainName(full)}
+	}
+	metadata, err := icetable.NewMetadata(asked.Schema, iceberg.UnpartitionedSpec, icetable.UnsortedSortOrder, asked.Location, nil)
+	return map[string]any{"metadata": metadata, "config": c.properties(r)}, err
+}
+
+// register has a table be one whose metadata is there already.
+func (c *catalog) register(r *http.Request, namespace string) (any, error) {
+	var asked struct {
+		Name     string `json:"name"`
+		Location string `json:"metadata-location"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
+		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
+	}
+	if !c.state.Namespaces[namespace] {
+		return nil, noSuch("Namespace", namespace)
+	}
+	full := namespace + separator + asked.Name
+	if c.state.Tables[full] != "" {
+		return nil, &problem{http.StatusConflict, "AlreadyExistsException", "Table already exists: " + plainName(full)}
+	}
+	metadata, err := c.read(asked.Location)
+	if err != nil {
+		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
+	}
+	c.state.Tables[full] = asked.Location
+	return described{asked.Location, metadata, c.properties(r)}, c.save()
 }
 
 // first makes the metadata of a table of nothing but updates.

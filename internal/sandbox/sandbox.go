@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
@@ -21,6 +22,7 @@ import (
 type Sandbox struct {
 	objects http.Handler
 	tables  *catalog // nil in memory
+	guard   *guard   // nil for anybody
 	trouble *troubles
 	// buckets are those that are known to be there.
 	buckets sync.Map
@@ -45,7 +47,14 @@ func New(dir string, t Trouble) (*Sandbox, error) {
 		}
 	}
 	server := gofakes3.New(backend, gofakes3.WithAutoBucket(true), gofakes3.WithLogger(gofakes3.DiscardLog()), gofakes3.WithTimeSkewLimit(0))
-	return &Sandbox{objects: server.Server(), tables: tables, trouble: newTroubles(t)}, nil
+	s := &Sandbox{objects: server.Server(), tables: tables, trouble: newTroubles(t)}
+	if t.Guard > 0 {
+		s.guard = &guard{holds: t.Guard, known: map[string]time.Time{}}
+		if tables != nil {
+			tables.guard = s.guard
+		}
+	}
+	return s, nil
 }
 
 // ServeHTTP answers a request, with the troubles that were asked for.
@@ -57,6 +66,10 @@ func (s *Sandbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request) {
 	if s.tables != nil && strings.HasPrefix(r.URL.Path, "/v1/") {
 		s.tables.ServeHTTP(w, r)
+		return
+	}
+	if s.guard != nil && !s.guard.signed(r) {
+		refuse(w, http.StatusForbidden, "InvalidAccessKeyId", "the key is not known, or has ended")
 		return
 	}
 	s.makeBucket(r)

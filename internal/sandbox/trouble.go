@@ -24,6 +24,8 @@ type Trouble struct {
 	Stale time.Duration
 	// Expired refuses all requests, as from one whose credentials have expired.
 	Expired bool
+	// Guard has the catalog want tokens, and the store keys that the catalog gave, which hold for so long.
+	Guard time.Duration
 }
 
 // troubles makes trouble, regularly.

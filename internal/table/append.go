@@ -70,6 +70,9 @@ type Append struct {
 	folders   map[string]bool
 	// anew says that nothing of the former table is left, its schema included.
 	anew bool
+	// placed is set once a keeper has said where the files of a new table lie, made are the namespaces that it made for that.
+	placed bool
+	made   [][]string
 	// published is set once the table may name the files, from when on they must stay.
 	published bool
 }
@@ -225,13 +228,15 @@ func sameIDs(a, b []schema.Field) bool {
 
 // CreateFile is the layout.Create of this load. The files are durable once the load is committed.
 func (a *Append) CreateFile(ctx context.Context, folder string) (begin func() (storage.Writer, error), uri string, err error) {
-	begin, uri = a.CreateFileAs(ctx, folder, a.Format)
-	return begin, uri, nil
+	return a.CreateFileAs(ctx, folder, a.Format)
 }
 
 // CreateFileAs is CreateFile for a file of some format.
 func (a *Append) CreateFileAs(ctx context.Context, folder string, format columnar.Format) (begin func() (storage.Writer, error),
-	uri string) {
+	uri string, err error) {
+	if err := a.place(ctx); err != nil {
+		return nil, "", err
+	}
 	a.files++
 	dir := storage.Join(a.base.Location(), "data", folder)
 	uri = storage.Join(dir, fmt.Sprintf("%05d-%s%s", a.files, a.load, format))
@@ -243,12 +248,15 @@ func (a *Append) CreateFileAs(ctx context.Context, folder string, format columna
 			return nil, fault.Wrap(fault.Storage, err, "a data file cannot be made")
 		}
 		return layout.Buffered(w), nil
-	}, uri
+	}, uri, nil
 }
 
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then
 // as that one left it.
 func (a *Append) Commit(ctx context.Context, files []layout.DataFile) (Snapshot, error) {
+	if err := a.place(ctx); err != nil {
+		return Snapshot{}, err
+	}
 	c := Change{Branch: a.branch, Add: files, Format: a.Format, Order: a.base.Metadata().DefaultSortOrder(), Cause: a.Cause, Check: a.check,
 		Prepare: func(ctx context.Context) error { return a.ready(ctx, files) },
 		Schema:  a.schema, Deletes: a.Deletes, Remove: a.Remove, RemoveOf: a.RemoveOf, Settle: a.Settle,
@@ -375,5 +383,9 @@ func (a *Append) Rollback() {
 			}
 			dir = storage.Dir(dir)
 		}
+	}
+	for _, parts := range slices.Backward(a.made) {
+		// One that holds something by now stays.
+		_ = a.warehouse.keeper.dropNamespace(ctx, parts)
 	}
 }

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/apache/iceberg-go"
@@ -17,11 +19,13 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/storage"
+	"trevak/internal/storage/vended"
 )
 
 // service is a catalog that others keep: it knows where the newest metadata of each table is, and makes their next versions.
 type service struct {
 	*rest.Catalog
+	wire  *wire
 	store storage.Store
 }
 
@@ -36,18 +40,33 @@ type Service struct {
 	// Token or Credential (an id and a secret, with a colon between them) say who asks; empty for nobody. Scope is asked for with a
 	// credential.
 	Token, Credential, Scope string
+	// TokenURI is where they are changed for a token, empty for the service's own place.
+	TokenURI string
 	// Prefix is a part of all paths, where the service does not say it itself.
 	Prefix string
+	// Through is what requests go out by, Vault where credentials are kept that the service gives for the files of tables.
+	Through http.RoundTripper
+	Vault   *vended.Vault
 }
 
 // OpenService prepares to use a catalog, which is asked for its configuration.
 func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, error) {
-	var options []rest.Option
+	through := of.Through
+	if through == nil {
+		through = http.DefaultTransport
+	}
+	w := &wire{through: through, vault: of.Vault, base: strings.TrimRight(of.URI, "/"), prefix: of.Prefix, tokens: tokensOf(of, through)}
+	if w.vault == nil {
+		w.vault = &vended.Vault{}
+	}
+	options := []rest.Option{rest.WithCustomTransport(w)}
+	if w.tokens != nil {
+		options = append(options, rest.WithAuthManager(w))
+	}
 	for _, o := range []struct {
 		value  string
 		option func(string) rest.Option
-	}{{of.Token, rest.WithOAuthToken}, {of.Credential, rest.WithCredential}, {of.Scope, rest.WithScope}, {of.Prefix, rest.WithPrefix},
-		{of.Warehouse, rest.WithWarehouseLocation}} {
+	}{{of.Prefix, rest.WithPrefix}, {of.Warehouse, rest.WithWarehouseLocation}} {
 		if o.value != "" {
 			options = append(options, o.option(o.value))
 		}
@@ -64,7 +83,7 @@ func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, 
 	if err != nil {
 		return nil, err
 	}
-	own := &service{c, s}
+	own := &service{c, w, s}
 	return &Warehouse{store: s, dir: location, catalog: own, keeper: own}, nil
 }
 
@@ -144,6 +163,38 @@ func (s *service) CommitTable(ctx context.Context, ident icetable.Identifier, re
 		err = errors.Join(errRaced, err)
 	}
 	return metadata, location, err
+}
+
+// plan tells the service of a new table. One that does not take that is asked again when the table is committed.
+func (s *service) plan(ctx context.Context, ident icetable.Identifier, planned icetable.Metadata) (location string, made [][]string,
+	err error) {
+	ask := func() error {
+		return patiently(ctx, func() (err error) {
+			location, err = s.wire.planned(ctx, ident, planned)
+			return err
+		})
+	}
+	err = ask()
+	told, _ := errors.AsType[*refusal](err)
+	if told != nil && told.status == http.StatusNotFound {
+		for n := 1; n < len(ident); n++ {
+			if there, err := s.CheckNamespaceExists(ctx, ident[:n]); err == nil && !there {
+				made = append(made, ident[:n])
+			}
+		}
+		if err := s.makeNamespace(ctx, ident[:len(ident)-1]); err != nil {
+			return "", made, err
+		}
+		err = ask()
+		told, _ = errors.AsType[*refusal](err)
+	}
+	switch {
+	case told == nil:
+		return location, made, err
+	case told.status == http.StatusForbidden, told.status == http.StatusUnauthorized:
+		return "", made, told
+	}
+	return "", made, nil
 }
 
 // create makes a table with its first rows in one request.

@@ -131,8 +131,11 @@ func (c *copying) copy(ctx context.Context, whole, others []table.ReadTask) erro
 func (c *copying) file(ctx context.Context, f table.File) (layout.DataFile, error) {
 	d := c.from.Described(f)
 	c.mutex.Lock()
-	begin, uri := c.load.CreateFileAs(ctx, c.from.FolderOf(f), ending(f))
+	begin, uri, err := c.load.CreateFileAs(ctx, c.from.FolderOf(f), ending(f))
 	c.mutex.Unlock()
+	if err != nil {
+		return d, err
+	}
 	w, err := begin()
 	if err != nil {
 		return d, err

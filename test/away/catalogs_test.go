@@ -18,6 +18,16 @@ var catalogs = map[string]func(t *testing.T, lose string){
 		served(t, "--lose", lose)
 		office(t, "    kind: rest\n    uri: "+os.Getenv("AWS_ENDPOINT_URL")+"\n    location: s3://orrin/warehouse\n")
 	},
+	"rest with tokens and given keys": func(t *testing.T, lose string) {
+		// They hold for less than the time before whose end they are renewed: each is used once or twice.
+		served(t, "--lose", lose, "--guard", "45s")
+		address := os.Getenv("AWS_ENDPOINT_URL")
+		for _, name := range []string{"AWS_ENDPOINT_URL", "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY", "AWS_REGION"} {
+			t.Setenv(name, "")
+		}
+		t.Setenv("OFFICE_LOGIN", "sandbox:sandbox-secret")
+		office(t, "    kind: rest\n    uri: "+address+"\n    location: s3://orrin/warehouse\n    credential_from: env:OFFICE_LOGIN\n")
+	},
 	"file of SQLite": func(t *testing.T, lose string) {
 		served(t, "--lose", lose)
 		office(t, "    kind: sql\n    uri: sqlite:catalog.db\n    location: s3://orrin/warehouse\n")
@@ -133,7 +143,7 @@ func TestCatalogsThatCannotBeReached(t *testing.T) {
 		"catalogs:\n  a:\n    kind: folder\n":                                                                                       "where its tables lie",
 		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: mysql://h/d\n":                                                   "no address of a database",
 		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: postgres://me:pw@h/d\n":                                          "has a password in it",
-		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: sqlite:c.db\n    scope: catalog\n":                               "has no prefix, token or scope",
+		"catalogs:\n  a:\n    kind: sql\n    location: w\n    uri: sqlite:c.db\n    scope: catalog\n":                               "has no prefix, token, scope",
 		"catalogs:\n  a:\n    kind: folder\n    location: w\n    uri: http://127.0.0.1:9\n":                                         "leave out all but",
 		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    token_from: env:NO_SUCH_TOKEN\n":        "NO_SUCH_TOKEN",
 		"catalogs:\n  a:\n    kind: rest\n    location: w\n    uri: http://127.0.0.1:9\n    credential_from: none.txt\n":            "none.txt",

@@ -18,6 +18,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 	"trevak/internal/storage/remote"
+	"trevak/internal/storage/vended"
 )
 
 // Schemes are those of the URIs that lead here.
@@ -33,12 +34,16 @@ type Settings struct {
 	Anonymous bool
 	// Proxy is the URL of a proxy, and CA a file of certificates, as package remote has them.
 	Proxy, CA string
+	// given is the shared access signature that a catalog gave.
+	given string
 }
 
 // Options are how stores are used.
 type Options struct {
 	// Of returns how the store of a URI is reached.
 	Of func(uri string) (Settings, error)
+	// Vault holds what catalogs gave for the files of their tables; it may be nil.
+	Vault *vended.Vault
 	// Patience is how long a server may be silent, 0 for storage.DefaultPatience.
 	Patience time.Duration
 	// Memory is how many bytes of uploads wait in memory, 0 for the usual.
@@ -75,6 +80,16 @@ func (c *containers) locate(uri string) (remote.Bucket, string, error) {
 	settings, err := c.options.Of(uri)
 	if err != nil {
 		return nil, "", err
+	}
+	if c.options.Vault != nil {
+		if g, ok := c.options.Vault.For(uri); ok {
+			// The property names the account, with or without its domain (Iceberg REST protocol, "Azure Configurations").
+			for key, value := range g.Properties {
+				if of, ok := strings.CutPrefix(key, "adls.sas-token."); ok && (of == account || strings.HasPrefix(of, account+".")) {
+					settings.given = value
+				}
+			}
+		}
 	}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()

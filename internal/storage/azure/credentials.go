@@ -23,6 +23,10 @@ type credentials struct {
 // the cloud's command line.
 func credentialsFor(of named) credentials {
 	c := credentials{account: of.account}
+	if of.given != "" {
+		c.kind, c.signature = "signed by the shared access signature that the catalog gave", of.given
+		return c
+	}
 	if of.Anonymous {
 		c.kind, c.anonymous = "not signed, as is stated for it", true
 		return c

@@ -5,6 +5,7 @@
 package gcs
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"net/url"
@@ -19,6 +20,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 	"trevak/internal/storage/remote"
+	"trevak/internal/storage/vended"
 )
 
 // Scheme is that of the URIs that lead here.
@@ -32,12 +34,16 @@ type Settings struct {
 	Anonymous bool
 	// Proxy is the URL of a proxy, and CA a file of certificates, as package remote has them.
 	Proxy, CA string
+	// given is the token that a catalog gave.
+	given string
 }
 
 // Options are how stores are used.
 type Options struct {
 	// Of returns how the store of a URI is reached.
 	Of func(uri string) (Settings, error)
+	// Vault holds what catalogs gave for the files of their tables; it may be nil.
+	Vault *vended.Vault
 	// Patience is how long a server may be silent, 0 for storage.DefaultPatience.
 	Patience time.Duration
 	// Memory is how many bytes of uploads wait in memory, 0 for the usual.
@@ -72,6 +78,12 @@ func (s *servers) locate(uri string) (remote.Bucket, string, error) {
 	settings, err := s.options.Of(uri)
 	if err != nil {
 		return nil, "", err
+	}
+	if s.options.Vault != nil {
+		if g, ok := s.options.Vault.For(uri); ok {
+			settings.given = g.Properties["gcs.oauth2.token"]
+			settings.Endpoint = cmp.Or(g.Properties["gcs.service.host"], settings.Endpoint)
+		}
 	}
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
@@ -118,7 +130,10 @@ func (s *servers) connect(settings Settings) (*server, error) {
 		}
 		out.address = strings.TrimRight(stated, "/")
 	}
-	if settings.Anonymous {
+	if settings.given != "" {
+		out.tokens = &tokens{kind: "sent with the token that the catalog gave",
+			source: oauth2.StaticTokenSource(&oauth2.Token{AccessToken: settings.given})}
+	} else if settings.Anonymous {
 		out.tokens = &tokens{kind: "sent without a token, as is stated for it", anonymous: true}
 	}
 	return out, nil

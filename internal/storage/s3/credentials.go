@@ -1,11 +1,14 @@
 package s3
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
 	"strings"
 	"sync"
 	"time"
+
+	"trevak/internal/storage/vended"
 
 	"github.com/minio/minio-go/v7/pkg/credentials"
 )
@@ -29,9 +32,11 @@ var errNoCredentials = errors.New("no credentials")
 
 // newChain returns the kinds that are tried for a store: the environment, the shared credentials file, and what the platform that
 // the program runs on gives it.
-func newChain(s Settings) *chain {
+func newChain(s Settings, vault *vended.Vault) *chain {
 	file := kind{"the shared credentials file", &credentials.FileAWSCredentials{Profile: s.Profile}}
 	switch {
+	case s.given != "":
+		return &chain{kinds: []kind{{"the catalog", &given{vault: vault, prefix: s.given}}}}
 	case s.Anonymous:
 		return &chain{}
 	case s.Profile != "":
@@ -91,4 +96,58 @@ func (c *chain) tried() string {
 		names[i] = k.name
 	}
 	return "not signed: there are no credentials in " + strings.Join(names, ", nor in ")
+}
+
+// Properties by which catalogs say how files are reached (Iceberg REST protocol, "S3 Configurations").
+const (
+	givenKey      = "s3.access-key-id"
+	givenSecret   = "s3.secret-access-key"
+	givenToken    = "s3.session-token"
+	givenEndpoint = "s3.endpoint"
+	givenStyle    = "s3.path-style-access"
+	givenRegion   = "client.region"
+	givenRegion3  = "s3.region"
+)
+
+// with returns the settings as a catalog has them for its files; what it leaves out stays.
+func (s Settings) with(g vended.Grant) Settings {
+	p := g.Properties
+	s.Endpoint = cmp.Or(p[givenEndpoint], s.Endpoint)
+	s.Region = cmp.Or(p[givenRegion], p[givenRegion3], s.Region)
+	s.PathStyle = s.PathStyle || p[givenStyle] == "true"
+	if p[givenKey] != "" && p[givenSecret] != "" {
+		s.given, s.Profile, s.Anonymous = g.Prefix, "", false
+	}
+	return s
+}
+
+// given are the credentials that a catalog gave, which are looked for anew before they end.
+type given struct {
+	vault  *vended.Vault
+	prefix string
+	mutex  sync.Mutex
+	until  time.Time
+}
+
+// RetrieveWithCredContext returns them.
+func (g *given) RetrieveWithCredContext(*credentials.CredContext) (credentials.Value, error) {
+	now, ok := g.vault.For(g.prefix)
+	if !ok {
+		return credentials.Value{}, errNoCredentials
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	g.until = now.Until
+	return credentials.Value{AccessKeyID: now.Properties[givenKey], SecretAccessKey: now.Properties[givenSecret],
+		SessionToken: now.Properties[givenToken], SignerType: credentials.SignatureV4, Expiration: now.Until}, nil
+}
+
+// Retrieve is RetrieveWithCredContext.
+func (g *given) Retrieve() (credentials.Value, error) { return g.RetrieveWithCredContext(nil) }
+
+// IsExpired reports whether they have to be looked for anew: shortly before they end.
+func (g *given) IsExpired() bool {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	return !g.until.IsZero() && time.Until(g.until) < 30*time.Second
 }

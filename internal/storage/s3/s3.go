@@ -16,6 +16,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/storage"
 	"trevak/internal/storage/remote"
+	"trevak/internal/storage/vended"
 )
 
 // Settings say how a store is reached. What is left out is the protocol's usual.
@@ -34,12 +35,16 @@ type Settings struct {
 	Proxy string
 	// CA is a file of certificates, in PEM, that are trusted besides the system's.
 	CA string
+	// given is the prefix of the URIs that a catalog gave credentials for.
+	given string
 }
 
 // Options are how stores are used.
 type Options struct {
 	// Of returns how the store of a URI is reached.
 	Of func(uri string) (Settings, error)
+	// Vault holds what catalogs gave for the files of their tables; it may be nil.
+	Vault *vended.Vault
 	// Patience is how long a server may be silent, 0 for storage.DefaultPatience.
 	Patience time.Duration
 	// Memory is how many bytes of uploads wait in memory, 0 for the usual.
@@ -79,6 +84,11 @@ func (c *clients) locate(uri string) (remote.Bucket, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
+	if c.options.Vault != nil {
+		if g, ok := c.options.Vault.For(uri); ok {
+			settings = settings.with(g)
+		}
+	}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	of := c.by[settings]
@@ -115,7 +125,7 @@ func (c *clients) connect(settings Settings) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	chain := newChain(settings)
+	chain := newChain(settings, c.options.Vault)
 	lookup := minio.BucketLookupAuto
 	if settings.PathStyle {
 		lookup = minio.BucketLookupPath
