@@ -13,7 +13,6 @@ import (
 	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/scan"
-	"trevak/internal/schema"
 	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
@@ -144,12 +143,6 @@ func (g *gone) rewrite(ctx context.Context, out *write.Output, take func(context
 	})
 }
 
-// positionFields are the columns of a file that lists deleted rows (Iceberg specification, "Position Delete Files").
-var positionFields = schema.Schema{Fields: []schema.Field{
-	{ID: scan.DeletedFileID, Name: "file_path", Type: schema.Type{Kind: schema.String}, Required: true},
-	{ID: scan.DeletedPositionID, Name: "pos", Type: schema.Type{Kind: schema.Long}, Required: true},
-}}
-
 // deleteFiles writes files that list the rows, one for each partition.
 func (g *gone) deleteFiles(ctx context.Context, out *write.Output) (files []table.DeleteFile, err error) {
 	if g.as != Deletes {
@@ -204,13 +197,13 @@ const listRows = 64 << 10
 
 func (g *gone) list(ctx context.Context, w storage.Writer, o columnar.Options, tasks []int) (*columnar.Summary, error) {
 	o.Bloom, o.Codecs, o.Geometry, o.GeometryBox = nil, nil, "", ""
-	file, err := columnar.NewFile(w, positionFields, o)
+	file, err := columnar.NewFile(w, scan.PositionFields, o)
 	if err != nil {
 		return nil, err
 	}
 	for _, i := range tasks {
 		for part := range slices.Chunk(g.rows[i], listRows) {
-			b := array.NewRecordBuilder(memory.DefaultAllocator, positionFields.Arrow())
+			b := array.NewRecordBuilder(memory.DefaultAllocator, scan.PositionFields.Arrow())
 			paths := b.Field(0).(*array.StringBuilder)
 			for range part {
 				paths.Append(g.tasks[i].Path())

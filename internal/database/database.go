@@ -130,6 +130,16 @@ func (d *Database) Has(ctx context.Context, table, column string) (bool, error) 
 	return n > 0, err
 }
 
+// May reports whether who asks has a right to a table; known is false where the database tells of none.
+func (d *Database) May(ctx context.Context, right, table string) (may, known bool, err error) {
+	if d.lite {
+		may, known = storage.MayWrite(strings.TrimPrefix(d.Shown, "sqlite:"))
+		return may || right == "SELECT", known, nil
+	}
+	err = d.QueryRowContext(ctx, "SELECT has_table_privilege($1, $2)", table, right).Scan(&may)
+	return may, true, err
+}
+
 // Unanswered reports whether it cannot be told by an error whether a statement was carried out.
 func Unanswered(err error) bool {
 	if err == nil || errors.Is(err, sql.ErrNoRows) || errors.Is(err, context.Canceled) {

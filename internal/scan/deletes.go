@@ -27,6 +27,12 @@ const (
 	DeletedPositionID = 2147483545
 )
 
+// PositionFields are the columns of a file that lists deleted rows (Iceberg specification, "Position Delete Files").
+var PositionFields = schema.Schema{Fields: []schema.Field{
+	{ID: DeletedFileID, Name: "file_path", Type: schema.Type{Kind: schema.String}, Required: true},
+	{ID: DeletedPositionID, Name: "pos", Type: schema.Type{Kind: schema.Long}, Required: true},
+}}
+
 // deleted is what the files of deletes of a table say, each of which is read once.
 type deleted struct {
 	sync.Mutex

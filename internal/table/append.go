@@ -115,6 +115,9 @@ func (w *Warehouse) Create(name Name, s schema.Schema, spec layout.Spec, sort la
 	if format != columnar.Parquet {
 		props[icetable.WriteFormatDefaultKey] = formatName(format)
 	}
+	if keeper := w.keeping(); keeper != "" {
+		props[keptByKey] = keeper
+	}
 	location := storage.Join(w.dir, name.parts...)
 	order, err := sortToIceberg(sort, s)
 	if err != nil {
@@ -249,6 +252,14 @@ func (a *Append) CreateFileAs(ctx context.Context, folder string, format columna
 		}
 		return layout.Buffered(w), nil
 	}, uri, nil
+}
+
+// FileAt is where a file of a name lies in a folder of the table's data, for who writes it himself. It is not removed with Rollback.
+func (a *Append) FileAt(ctx context.Context, folder, name string) (string, error) {
+	if err := a.place(ctx); err != nil {
+		return "", err
+	}
+	return storage.Join(a.base.Location(), "data", folder, name), nil
 }
 
 // Commit makes the files part of the table. An error of the kind Conflict says that another load came first; the table is then

@@ -23,8 +23,9 @@ type Dropped struct {
 }
 
 // Drop ends a table. Where its files are kept, so is the description of its last state, under a name by which it is no table: given its
-// former name back, it is one again. Otherwise the files are removed that are the table's own, and no other.
-func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool) (*Dropped, error) {
+// former name back, it is one again. Otherwise the files are removed that are the table's own, and no other. What another catalog knows the
+// table by is spared; it is the URI of a description of it.
+func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool, spared ...string) (*Dropped, error) {
 	t, err := w.Find(ctx, name)
 	if err != nil {
 		return nil, err
@@ -37,7 +38,7 @@ func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool) (*Dropped, e
 		return nil, err
 	}
 	out := &Dropped{location: t.Location()}
-	err = w.locked(ctx, func() error { return w.drop(ctx, name, keep, out) })
+	err = w.locked(ctx, func() error { return w.drop(ctx, name, keep, spared, out) })
 	release()
 	if err == nil && !keep {
 		w.clear(ctx, name, out)
@@ -45,7 +46,7 @@ func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool) (*Dropped, e
 	return out, err
 }
 
-func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, out *Dropped) error {
+func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, spared []string, out *Dropped) error {
 	t, err := w.Find(ctx, name)
 	if err != nil {
 		return err
@@ -69,7 +70,7 @@ func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, out *Dropped
 		}
 	}
 	// While there is a version the table is there; the newest goes last.
-	versions := versionsOf(entries)
+	versions := slices.DeleteFunc(versionsOf(entries), func(uri string) bool { return slices.Contains(spared, uri) })
 	for _, uri := range append([]string{storage.Join(folder, hintName)}, versions...) {
 		if err := w.store.Remove(ctx, uri); err != nil && len(versions) > 0 && uri == versions[len(versions)-1] {
 			return fault.Wrap(fault.Storage, err, "the table %s cannot be dropped", name)

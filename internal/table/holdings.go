@@ -22,8 +22,9 @@ type Holdings struct {
 	Rows      int64
 	Deletes   bool
 	Snapshots int
-	// Elsewhere counts files that lie outside of the table's folder, which are not its own.
+	// Elsewhere counts files that lie outside of the table's folder, which are not its own; Foreign are these.
 	Elsewhere int
+	Foreign   []string
 }
 
 // Holdings lists what the table has, by what its metadata names.
@@ -53,7 +54,7 @@ func (t *Table) Holdings(ctx context.Context) (*Holdings, error) {
 		metadata[s.ManifestList] = true
 		manifests, err := s.Manifests(disk)
 		if err != nil {
-			return nil, fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
+			return nil, t.unreadable(err)
 		}
 		for _, m := range manifests {
 			if metadata[m.FilePath()] {
@@ -81,6 +82,7 @@ func (t *Table) Holdings(ctx context.Context) (*Holdings, error) {
 			out.Data, out.DataBytes = append(out.Data, uri), out.DataBytes+data[path]
 		} else {
 			out.Elsewhere++
+			out.Foreign = append(out.Foreign, uri)
 		}
 	}
 	delete(segments, "")

@@ -10,6 +10,8 @@ import (
 // told by an error.
 type keeper interface {
 	catalog
+	// called is what the catalog is called here.
+	called() string
 	// eachNamespace visits the namespaces below one, nested ones after those that they lie in.
 	eachNamespace(ctx context.Context, above icetable.Identifier, visit func(parts []string) error) error
 	// makeNamespace makes a namespace and those that it lies in, where they are missing.

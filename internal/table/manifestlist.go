@@ -40,41 +40,58 @@ func (m *manifestList) Close() error {
 
 // mended returns the list with the bounds that are empty texts; it is the same bytes where none was left out.
 func (m *manifestList) mended() ([]byte, error) {
-	list, err := ocf.NewReader(bytes.NewReader(m.Bytes()))
-	if err != nil {
-		return nil, fmt.Errorf("reading the manifest list: %w", err)
-	}
 	manifests, err := iceberg.ReadManifestList(bytes.NewReader(m.Bytes()))
 	if err != nil {
 		return nil, fmt.Errorf("reading the manifest list: %w", err)
 	}
+	at := -1
+	out, err := rewritten(m.Bytes(), func(entry map[string]any) (bool, error) {
+		at++
+		return m.mend(entry, manifests[at])
+	})
+	if err != nil {
+		return nil, fmt.Errorf("mending the manifest list: %w", err)
+	}
+	return out, nil
+}
+
+// rewritten returns an Avro file with entries that are changed, under the schema and the metadata that it has; it is the same bytes where
+// none is. change reports whether it changed an entry.
+func rewritten(file []byte, change func(entry map[string]any) (bool, error)) ([]byte, error) {
+	in, err := ocf.NewReader(bytes.NewReader(file))
+	if err != nil {
+		return nil, err
+	}
 	var entries []any
 	changed := false
-	for _, manifest := range manifests {
+	for {
 		var entry map[string]any
-		if err := list.Decode(&entry); err != nil {
-			return nil, fmt.Errorf("reading the manifest list: %w", err)
+		err := in.Decode(&entry)
+		if err == io.EOF {
+			break
 		}
-		entries = append(entries, entry)
-		mended, err := m.mend(entry, manifest)
 		if err != nil {
 			return nil, err
 		}
-		changed = changed || mended
+		one, err := change(entry)
+		if err != nil {
+			return nil, err
+		}
+		changed, entries = changed || one, append(entries, entry)
 	}
 	if !changed {
-		return m.Bytes(), nil
+		return file, nil
 	}
-	metadata := list.Metadata()
+	metadata := in.Metadata()
 	var out bytes.Buffer
-	w, err := ocf.NewWriter(&out, list.Schema(), ocf.WithSchema(string(metadata["avro.schema"])), ocf.WithMetadata(own(metadata)),
+	w, err := ocf.NewWriter(&out, in.Schema(), ocf.WithSchema(string(metadata["avro.schema"])), ocf.WithMetadata(own(metadata)),
 		ocf.WithCodec(ocf.DeflateCodec(-1)))
 	if err != nil {
-		return nil, fmt.Errorf("writing the manifest list: %w", err)
+		return nil, err
 	}
 	for _, entry := range entries {
 		if err := w.Encode(entry); err != nil {
-			return nil, fmt.Errorf("writing the manifest list: %w", err)
+			return nil, err
 		}
 	}
 	err = w.Close()

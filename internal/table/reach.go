@@ -41,7 +41,7 @@ func (t *Table) listsOf(ctx context.Context, snapshots []icetable.Snapshot) (*li
 		out.places = append(out.places, storage.Path(s.ManifestList))
 		manifests, err := s.Manifests(disk)
 		if err != nil {
-			return nil, fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
+			return nil, t.unreadable(err)
 		}
 		for _, m := range manifests {
 			if !out.known[m.FilePath()] {

@@ -30,14 +30,22 @@ type Told struct {
 	Objects int
 	// Began is when the run began, zero for what is not worth telling.
 	Began time.Time
+	// Copied is the table and its state that a copy is of, empty for what is none.
+	Copied string
 	// Key is that by which rows were held against the table's; none where they were not.
 	Key []string
 }
+
+// CopiedKey is the entry of a snapshot's summary that says what a copy is of.
+const CopiedKey = "trevak.copied-from"
 
 // summary writes what was told into the summary of a snapshot.
 func (t Told) summary(into map[string]string) {
 	if t.Source != "" {
 		into[sourceKey], into[objectsKey] = t.Source, strconv.Itoa(t.Objects)
+	}
+	if t.Copied != "" {
+		into[CopiedKey] = t.Copied
 	}
 	if len(t.Key) > 0 {
 		// Texts can always be encoded.

@@ -25,9 +25,12 @@ import (
 // service is a catalog that others keep: it knows where the newest metadata of each table is, and makes their next versions.
 type service struct {
 	*rest.Catalog
+	name  string
 	wire  *wire
 	store storage.Store
 }
+
+func (s *service) called() string { return s.name }
 
 // Service is how a catalog of the REST protocol is reached.
 type Service struct {
@@ -83,7 +86,7 @@ func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, 
 	if err != nil {
 		return nil, err
 	}
-	own := &service{c, w, s}
+	own := &service{c, of.Name, w, s}
 	return &Warehouse{store: s, dir: location, catalog: own, keeper: own}, nil
 }
 

@@ -30,6 +30,8 @@ type wire struct {
 
 	mutex  sync.Mutex
 	prefix string
+	// endpoints are the requests that the service says it offers.
+	endpoints []string
 }
 
 // AuthHeader is what says who asks.
@@ -93,12 +95,16 @@ func (w *wire) RoundTrip(r *http.Request) (*http.Response, error) {
 
 // configured takes the part of paths out of the service's configuration.
 func (w *wire) configured(text []byte) {
-	var told struct{ Defaults, Overrides map[string]string }
+	var told struct {
+		Defaults, Overrides map[string]string
+		Endpoints           []string
+	}
 	if json.Unmarshal(text, &told) != nil {
 		return
 	}
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
+	w.endpoints = told.Endpoints
 	for _, properties := range []map[string]string{told.Defaults, told.Overrides} {
 		if prefix, ok := properties["prefix"]; ok {
 			w.prefix = prefix

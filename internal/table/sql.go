@@ -53,6 +53,8 @@ func OpenSQL(s storage.Store, of SQL) (*Warehouse, error) {
 	return &Warehouse{store: s, dir: location, catalog: own, keeper: own}, nil
 }
 
+func (c *sqlCatalog) called() string { return c.name }
+
 // begin makes the tables where they are missing.
 func (c *sqlCatalog) begin(ctx context.Context) error {
 	c.mutex.Lock()

@@ -37,6 +37,10 @@ func (w *Warehouse) twin(t *Table, name Name) (icetable.Metadata, error) {
 	properties := iceberg.Properties{}
 	maps.Copy(properties, of.Properties())
 	delete(properties, ledgerKey)
+	delete(properties, keptByKey)
+	if keeper := w.keeping(); keeper != "" {
+		properties[keptByKey] = keeper
+	}
 	// Branches stay where they are.
 	maps.DeleteFunc(properties, func(key, _ string) bool { return strings.HasPrefix(key, branchPrefix) })
 	for _, path := range []string{icetable.WriteDataPathKey, icetable.WriteMetadataPathKey} {

@@ -9,6 +9,7 @@ package table
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -107,6 +108,8 @@ type Table struct {
 	// state is the one that this is the table in, nil for none, and branch the one whose newest state it is, empty for a past one.
 	state  *icetable.Snapshot
 	branch string
+	// home is the folder that a table lies in whose warehouse is its own catalog, which its metadata may not know; empty for others.
+	home string
 	// keep says that the schema and layout are to stay what they are when the state becomes the table's.
 	keep bool
 }
@@ -141,7 +144,29 @@ func (w *Warehouse) describe(name Name, loaded *icetable.Table) (*Table, error) 
 		return nil, err
 	}
 	return &Table{Name: name, Schema: s, Spec: spec, Sort: sortFromIceberg(loaded.SortOrder(), loaded.Schema()),
-		Format: formatFrom(loaded.Properties()), store: w.store, table: loaded, state: loaded.CurrentSnapshot(), branch: Main}, nil
+		Format: formatFrom(loaded.Properties()), store: w.store, table: loaded, state: loaded.CurrentSnapshot(), branch: Main,
+		home: w.home(name)}, nil
+}
+
+// home is where a table lies, empty where its catalog says it alone.
+func (w *Warehouse) home(name Name) string {
+	if w.folder == nil {
+		return ""
+	}
+	return w.Place(name)
+}
+
+// unreadable explains why the manifests of a table cannot be read: its folder may have been moved.
+func (t *Table) unreadable(err error) error {
+	location := storage.Clean(storage.Path(t.table.Location()))
+	if t.home == "" || location == storage.Clean(t.home) || !errors.Is(err, fs.ErrNotExist) {
+		return fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
+	}
+	warehouse := strings.TrimSuffix(t.home, storage.Join("", t.Name.parts...))
+	e := fault.New(fault.Storage, "the files of table %s are not where its metadata says: it lay in %s, and is in %s", t.Name, location, t.home).
+		Try("if the folder was moved, have the table say where it lies: trevak relocate %s -w %s", t.Name, storage.Clean(warehouse))
+	e.Cause = err
+	return e
 }
 
 // Find is Load for a table that must be there; the error suggests names that are.
@@ -251,6 +276,10 @@ func (w *Warehouse) writable(t *Table) error {
 		// A service says where the files of its tables lie.
 		return nil
 	}
+	if keeper := t.table.Properties()[keptByKey]; keeper != "" {
+		return fault.New(fault.Storage, "the table %s is kept by the catalog %s, which would not know of what is written here", t.Name, keeper).
+			Try("write to it by that catalog, with --catalog %s; or copy it here with: trevak copy", keeper)
+	}
 	location := storage.Path(t.table.Location())
 	home, err := storage.Real(w.store, w.dir)
 	if err == nil {
@@ -263,8 +292,7 @@ func (w *Warehouse) writable(t *Table) error {
 	}
 	return fault.New(fault.Storage, "the table %s can only be read: its files lie in %s, outside the warehouse %s, so the warehouse "+
 		"was copied or moved", t.Name, location, w.dir).
-		Try("write to the warehouse where they lie, or put this one back at its old path; to have a table of its own, write its rows " +
-			"to files and load them here under another name")
+		Try("write to the warehouse where they lie; or, to have the table lie here from now on, run trevak relocate %s -w %s", t.Name, w.dir)
 }
 
 // free refuses a name that would lie within a table, or whose folder holds tables already: the one would hide the other.

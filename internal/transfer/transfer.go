@@ -6,17 +6,14 @@ package transfer
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"sync"
 	"time"
 
 	"github.com/zeebo/xxh3"
 	"golang.org/x/sync/errgroup"
 
-	"trevak/internal/columnar"
 	"trevak/internal/fault"
 	"trevak/internal/layout"
 	"trevak/internal/ledger"
@@ -32,15 +29,32 @@ import (
 type Copied struct {
 	From, To  string
 	Warehouse string
-	// Files were copied as they are, and Rewritten were written anew: those with deletes, and of former partitionings.
-	Files, Rewritten int
-	Rows, Bytes      int64
-	// Objects are those that the ledger knows there too.
-	Objects    int
-	SnapshotID int64
-	DryRun     bool
-	Seconds    float64
+	// How says what was done: copied, with its history, or registered where it lies.
+	How How
+	// Files were copied as they are, of which Kept had been copied before, and Rewritten were written anew: those with deletes, and of
+	// former partitionings.
+	Files, Kept, Rewritten int
+	Rows, Bytes            int64
+	// States are those that the copy has, Objects those that the ledger knows there too.
+	States, Objects int
+	SnapshotID      int64
+	DryRun          bool
+	// There says that the copy was there already, Dropped that the table itself is no more.
+	There, Dropped bool
+	Seconds        float64
+
+	registered string // the description that another catalog knows the table by
 }
+
+// How says what becomes of a table that is copied.
+type How uint8
+
+// Present copies the rows that a table has now, History all its states; InPlace copies nothing but has another catalog know it.
+const (
+	Present How = iota
+	History
+	InPlace
+)
 
 // copying is a copy in the making.
 type copying struct {
@@ -50,30 +64,76 @@ type copying struct {
 	budget run.Budget
 	out    *Copied
 	began  time.Time
+	state  string // what the copy is of
 	mutex  sync.Mutex
 	files  []layout.DataFile
 }
 
-// Copy copies the rows of a table as it is now, with its columns, layout, properties and ledger. The name must be free.
-func Copy(ctx context.Context, from *table.Table, to *table.Warehouse, name table.Name, dry bool, b run.Budget) (*Copied, error) {
+// Request is what is to be copied, and where.
+type Request struct {
+	From *table.Table
+	To   *table.Warehouse
+	Name table.Name
+	How  How
+	// DryRun says what would be copied, and copies nothing.
+	DryRun bool
+	Budget run.Budget
+}
+
+// Copy makes a copy of a table. The name must be free, or be that of the very copy, of which what is missing is made then. What was
+// copied stays where a run ends before its time: the next one goes on from there.
+func Copy(ctx context.Context, r Request) (*Copied, error) {
 	started := time.Now()
-	existing, err := to.Load(ctx, name)
+	out := &Copied{From: r.From.Name.String(), To: r.Name.String(), Warehouse: r.To.Dir(), How: r.How, DryRun: r.DryRun}
+	existing, err := r.To.Load(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	if existing != nil {
-		return nil, fault.New(fault.Conflict, "the table %s is in the warehouse %s already", name, to.Dir()).
-			Try("give the copy another name, or drop that table first")
+		if !r.madeBefore(existing) {
+			return nil, fault.New(fault.Conflict, "the table %s is in the warehouse %s already, and is no copy of this one as it is now", r.Name,
+				r.To.Dir()).Try("give the copy another name, or drop that table first")
+		}
+		out.There, out.SnapshotID = true, existing.StateID()
+		return out, nil
 	}
-	if err := to.MayWrite(ctx, name, nil); err != nil {
+	if err := r.To.MayWrite(ctx, r.Name, nil); err != nil {
 		return nil, err
 	}
+	switch r.How {
+	case History:
+		err = copyWhole(ctx, r, out)
+	case InPlace:
+		err = register(ctx, r, out)
+	default:
+		err = copyPresent(ctx, r, out)
+	}
+	if err != nil && fault.KindOf(err) == 0 && !errors.Is(err, context.Canceled) {
+		err = fault.Wrap(fault.Storage, err, "copying failed")
+	}
+	out.Seconds = time.Since(started).Seconds()
+	return out, err
+}
+
+// madeBefore reports whether a table is the very copy that is asked for.
+func (r Request) madeBefore(t *table.Table) bool {
+	if r.How == Present {
+		return t.Summary(table.CopiedKey) == r.state()
+	}
+	return t.StateID() == r.From.StateID() && (r.How == History || r.From.SameAs(t))
+}
+
+// state names the table that is copied, and its state.
+func (r Request) state() string { return fmt.Sprintf("%s@%d", r.From.Location(), r.From.StateID()) }
+
+// copyPresent copies the rows of a table as it is now, with its columns, layout, properties and ledger.
+func copyPresent(ctx context.Context, r Request, out *Copied) error {
+	from, to := r.From, r.To
 	tasks, err := from.Plan(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	c := &copying{began: started, from: from, to: to, budget: b,
-		out: &Copied{From: from.Name.String(), To: name.String(), Warehouse: to.Dir(), DryRun: dry}}
+	c := &copying{began: time.Now(), from: from, to: to, budget: r.Budget, state: r.state(), out: out}
 	var whole, others []table.ReadTask
 	for _, t := range tasks {
 		if len(t.Deletes) == 0 && from.OfSpec(t.File) {
@@ -86,35 +146,30 @@ func Copy(ctx context.Context, from *table.Table, to *table.Warehouse, name tabl
 	for _, t := range whole {
 		c.out.Rows, c.out.Bytes = c.out.Rows+t.Rows, c.out.Bytes+t.Bytes
 	}
-	if dry {
+	out.States = 1
+	if r.DryRun {
 		for _, t := range others {
 			c.out.Rows, c.out.Bytes = c.out.Rows+t.Rows, c.out.Bytes+t.Bytes
 		}
-		c.out.Seconds = time.Since(started).Seconds()
-		return c.out, nil
+		return nil
 	}
-	if c.load, err = to.Twin(from, name); err != nil {
-		return nil, err
+	if c.load, err = to.Twin(from, r.Name); err != nil {
+		return err
 	}
-	if err = c.copy(ctx, whole, others); err != nil && fault.KindOf(err) == 0 && !errors.Is(err, context.Canceled) {
-		err = fault.Wrap(fault.Storage, err, "copying failed")
-	}
-	if err == nil {
+	if err = c.copy(ctx, whole, others); err == nil {
 		err = c.commit(ctx)
 	}
 	if err != nil {
 		c.load.Rollback()
-		return nil, err
 	}
-	c.out.Seconds = time.Since(started).Seconds()
-	return c.out, nil
+	return err
 }
 
 // copy copies files side by side, and writes those anew that cannot be copied as they are.
 func (c *copying) copy(ctx context.Context, whole, others []table.ReadTask) error {
 	c.files = make([]layout.DataFile, len(whole))
 	work, inner := errgroup.WithContext(ctx)
-	work.SetLimit(max(1, c.budget.Workers))
+	work.SetLimit(atOnce(c.to.Store(), c.to.Dir(), c.budget))
 	for i, t := range whole {
 		work.Go(func() (err error) {
 			c.files[i], err = c.file(inner, t.File)
@@ -127,86 +182,34 @@ func (c *copying) copy(ctx context.Context, whole, others []table.ReadTask) erro
 	return c.rewrite(ctx, others)
 }
 
-// file copies a file and reads the copy back.
+// file copies a file.
 func (c *copying) file(ctx context.Context, f table.File) (layout.DataFile, error) {
 	d := c.from.Described(f)
 	c.mutex.Lock()
-	begin, uri, err := c.load.CreateFileAs(ctx, c.from.FolderOf(f), ending(f))
+	uri, err := c.load.FileAt(ctx, c.from.FolderOf(f), nameOf(c.from, f.URI))
 	c.mutex.Unlock()
 	if err != nil {
 		return d, err
 	}
-	w, err := begin()
+	kept, err := object(ctx, c.from.Store(), f.URI, f.Bytes, c.to.Store(), uri)
 	if err != nil {
 		return d, err
 	}
-	object, err := c.from.Store().Stat(ctx, f.URI)
-	if err != nil {
-		w.Abort()
-		return d, lost(f.URI, err)
-	}
-	sum, n, err := copied(ctx, c.from.Store(), object, w)
-	if err == nil && n != f.Bytes {
-		err = fmt.Errorf("it has %d bytes, and the table says %d", n, f.Bytes)
-	}
-	if err != nil {
-		w.Abort()
-		return d, lost(f.URI, err)
-	}
-	if err := w.Commit(); err != nil {
-		return d, lost(uri, err)
-	}
-	back, err := c.to.Store().Stat(ctx, uri)
-	if err != nil {
-		return d, lost(uri, err)
-	}
-	again, _, err := copied(ctx, c.to.Store(), back, io.Discard)
-	if err != nil {
-		return d, lost(uri, err)
-	}
-	if again != sum {
-		return d, fault.New(fault.Storage, "is not as what it was copied from, %s", f.URI).In(uri).Try("look at the disk; nothing was committed")
+	if kept {
+		c.mutex.Lock()
+		c.out.Kept++
+		c.mutex.Unlock()
 	}
 	d.URI = uri
 	return d, nil
 }
 
-func lost(uri string, err error) error {
-	return fault.Wrap(fault.Storage, err, "copying %s", uri)
-}
-
-// ending is that of the files of a format.
-func ending(f table.File) columnar.Format { return columnar.Format("." + f.Format) }
-
-// copied copies an object, and returns the hash and the number of its bytes.
-func copied(ctx context.Context, s storage.Store, o storage.Object, to io.Writer) (sum string, n int64, err error) {
-	in, err := s.Open(ctx, o)
-	if err != nil {
-		return "", 0, err
+// nameOf is the name of a file of the table in the folder of its copy: its own, or another one where it lies outside of the table.
+func nameOf(t *table.Table, uri string) string {
+	if _, within := storage.Rel(storage.Path(t.Location()), uri); within {
+		return storage.Base(uri)
 	}
-	defer in.Close()
-	h := xxh3.New()
-	buffer := make([]byte, 1<<20)
-	for {
-		if err := ctx.Err(); err != nil {
-			return "", n, err
-		}
-		k, err := in.Read(buffer)
-		// A hash never fails to take bytes.
-		_, _ = h.Write(buffer[:k])
-		n += int64(k)
-		if _, failed := to.Write(buffer[:k]); failed != nil {
-			return "", n, failed
-		}
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return "", n, err
-		}
-	}
-	bytes := h.Sum128().Bytes()
-	return hex.EncodeToString(bytes[:]), n, in.Unchanged()
+	return fmt.Sprintf("%016x-%s", xxh3.HashString(uri), storage.Base(uri))
 }
 
 // rewrite writes the rows of files anew, and holds what was written against them.
@@ -255,7 +258,7 @@ func (c *copying) rewrite(ctx context.Context, tasks []table.ReadTask) error {
 
 // commit makes the table, with the ledger of the other.
 func (c *copying) commit(ctx context.Context) error {
-	c.load.Operation, c.load.Unsorted = "copy of "+c.from.Name.String(), true
+	c.load.Unsorted = true
 	c.load.Ledger = func(ctx context.Context, now *table.Table, load string) ([]string, error) {
 		var entries []ledger.Entry
 		for _, name := range c.from.Ledger() {
@@ -272,7 +275,8 @@ func (c *copying) commit(ctx context.Context) error {
 		name, err := ledger.Write(ctx, now.Store(), now.LedgerFolder(), load, entries, nil)
 		return []string{name}, err
 	}
-	c.load.Operation, c.load.Told = "copy", table.Told{Source: c.from.Name.String() + " of " + c.from.Location(), Began: c.began}
+	c.load.Operation = "copy"
+	c.load.Told = table.Told{Source: c.from.Name.String() + " of " + c.from.Location(), Began: c.began, Copied: c.state}
 	s, err := c.load.Commit(ctx, c.files)
 	c.out.SnapshotID = s.ID
 	return err

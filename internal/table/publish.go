@@ -1,0 +1,132 @@
+package table
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/apache/iceberg-go"
+	icetable "github.com/apache/iceberg-go/table"
+	"github.com/google/uuid"
+
+	"trevak/internal/fault"
+	"trevak/internal/storage"
+)
+
+// Place is the folder that a new table of a name lies in.
+func (w *Warehouse) Place(name Name) string { return storage.Join(w.dir, name.parts...) }
+
+// keptByKey is the property that names the catalog which keeps a table; without it, the folder that it lies in does.
+const keptByKey = "trevak.kept-by"
+
+// keeping is the property that a table has which is kept by the warehouse's catalog.
+func (w *Warehouse) keeping() string {
+	if w.keeper == nil {
+		return ""
+	}
+	return w.keeper.called()
+}
+
+// kept returns metadata that names the catalog of the warehouse as its keeper.
+func (w *Warehouse) kept(m icetable.Metadata) (icetable.Metadata, error) {
+	if m.Properties()[keptByKey] == w.keeping() {
+		return m, nil
+	}
+	change := icetable.Update(icetable.NewRemovePropertiesUpdate([]string{keptByKey}))
+	if name := w.keeping(); name != "" {
+		change = icetable.NewSetPropertiesUpdate(iceberg.Properties{keptByKey: name})
+	}
+	return icetable.UpdateTableMetadata(m, []icetable.Update{change}, "")
+}
+
+// KeptBy is the description of the table as it is when another warehouse's catalog keeps it.
+func (t *Table) KeptBy(w *Warehouse) ([]byte, error) {
+	m, err := w.kept(t.table.Metadata())
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(m)
+}
+
+// Show makes a table of metadata that nothing names yet. The error is of the kind Conflict where there is one of the name.
+func (w *Warehouse) Show(ctx context.Context, name Name, metadata icetable.Metadata) error {
+	metadata, err := w.kept(metadata)
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "the metadata of table %s cannot be written", name)
+	}
+	if w.keeper != nil {
+		text, err := json.Marshal(metadata)
+		if err != nil {
+			return err
+		}
+		location := storage.Join(storage.Path(metadata.Location()), "metadata", fmt.Sprintf("00000-%s.metadata.json", uuid.New()))
+		if err := storage.WriteAll(ctx, w.store, location, text, storage.Creation{Mode: storage.Exclusive, Durable: true}); err != nil {
+			return fault.Wrap(fault.Storage, err, "the metadata of table %s cannot be written", name)
+		}
+		return w.Register(ctx, name, location)
+	}
+	return w.locked(ctx, func() error {
+		if err := w.free(ctx, name); err != nil {
+			return err
+		}
+		_, err := w.folder.publish(ctx, name.parts, 1, metadata)
+		return shown(name, err)
+	})
+}
+
+// Register makes a table of metadata that is there already, in a catalog that others keep.
+func (w *Warehouse) Register(ctx context.Context, name Name, location string) error {
+	if w.keeper == nil {
+		return fault.New(fault.Usage, "the warehouse %s is a folder, whose tables lie in it", w.dir).
+			Try("copy the files too, or name a catalog of another kind")
+	}
+	return shown(name, w.keeper.register(ctx, name, location))
+}
+
+func shown(name Name, err error) error {
+	switch {
+	case errors.Is(err, errRaced):
+		return fault.New(fault.Conflict, "there is a table %s by now", name).Try("give the copy another name")
+	case err != nil:
+		return fault.Wrap(fault.Storage, err, "the table %s cannot be made", name)
+	}
+	return nil
+}
+
+// Reshow makes metadata the next version of a table in a folder, as long as it is the one that was looked at.
+func (w *Warehouse) Reshow(ctx context.Context, t *Table, metadata icetable.Metadata) error {
+	return w.locked(ctx, func() error {
+		uri, version, err := w.folder.newest(ctx, t.Name.parts)
+		if err != nil {
+			return fault.Wrap(fault.Storage, err, "the table %s cannot be loaded", t.Name)
+		}
+		if uri != t.MetadataLocation() {
+			return changedMeanwhile(t.Name, "was changed")
+		}
+		_, err = w.folder.publish(ctx, t.Name.parts, version+1, metadata)
+		return shown(t.Name, err)
+	})
+}
+
+// MetadataLocation is where the description of the table lies.
+func (t *Table) MetadataLocation() string { return storage.Path(t.table.MetadataLocation()) }
+
+// IsFolder reports whether the warehouse is its own catalog.
+func (w *Warehouse) IsFolder() bool { return w.folder != nil }
+
+// SameAs reports whether another table, which may be nil, has the same newest state and is the same table: a copy that was registered.
+func (t *Table) SameAs(other *Table) bool {
+	return other != nil && t.table.Metadata().TableUUID() == other.table.Metadata().TableUUID()
+}
+
+// HasState reports whether a state is one of the table's.
+func (t *Table) HasState(id int64) bool { return t.table.Metadata().SnapshotByID(id) != nil }
+
+// Summary is an entry of what the table's newest state tells of itself, empty for none.
+func (t *Table) Summary(key string) string {
+	if t.state == nil || t.state.Summary == nil {
+		return ""
+	}
+	return t.state.Summary.Properties[key]
+}
