@@ -35,7 +35,7 @@ func Copied(s Screen, c *transfer.Copied) {
 	case c.Dropped:
 		facts = append(facts, fact{name: "dropped", value: c.From + ", with its files"})
 	case c.How == transfer.InPlace && !c.DryRun:
-		facts = append(facts, fact{name: "note", value: "two catalogs name the same files now: write by one of them alone"})
+		facts = append(facts, fact{name: "note", value: c.From + " is only read here from now on"})
 	}
 	s.facts(facts)
 }

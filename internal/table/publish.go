@@ -130,3 +130,19 @@ func (t *Table) Summary(key string) string {
 	}
 	return t.state.Summary.Properties[key]
 }
+
+// HandOver has a table of a folder be kept by another warehouse's catalog, which knows it already: from then on it is only read here. An
+// error says that it was changed meanwhile, or cannot be written; the other catalog forgets it then.
+func (w *Warehouse) HandOver(ctx context.Context, t *Table, to *Warehouse, name Name) error {
+	_, err := w.Commit(ctx, t.Name, "", Change{Quiet: true, Properties: map[string]string{keptByKey: to.keeping()},
+		Check: func(now *Table) error {
+			if now.StateID() != t.StateID() {
+				return changedMeanwhile(t.Name, "was changed")
+			}
+			return nil
+		}})
+	if err != nil {
+		return errors.Join(err, to.keeper.drop(context.WithoutCancel(ctx), name))
+	}
+	return nil
+}

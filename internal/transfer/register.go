@@ -8,11 +8,10 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/storage"
-	"trevak/internal/table"
 )
 
-// register has another catalog know a table where it lies. Its description is copied, since the one that there is belongs to the catalog
-// that it is in, which may remove it.
+// register has another catalog know a table where it lies, and keep it from then on. Its description is copied, since the one that there is
+// belongs to the catalog that it is in, which may remove it.
 func register(ctx context.Context, r Request, out *Copied) error {
 	held, err := r.From.Holdings(ctx)
 	if err != nil {
@@ -22,6 +21,10 @@ func register(ctx context.Context, r Request, out *Copied) error {
 	if r.To.IsFolder() {
 		return fault.New(fault.Usage, "the warehouse %s is a folder, whose tables lie in it", r.To.Dir()).
 			Try("leave out --in-place, or name a catalog of another kind")
+	}
+	if !r.Of.IsFolder() && !r.ThenDrop {
+		return fault.New(fault.Usage, "the table %s would be written to by two catalogs, each of which would not know of the other", r.From.Name).
+			Try("have this one forget it with --then-drop, or copy it with --history")
 	}
 	if r.DryRun {
 		return nil
@@ -42,15 +45,19 @@ func register(ctx context.Context, r Request, out *Copied) error {
 	if err == nil && !r.From.SameAs(made) {
 		err = fault.New(fault.Conflict, "the catalog has another table of the name %s", r.Name).Try("give it another name")
 	}
-	if err == nil {
-		out.SnapshotID = made.StateID()
+	if err != nil {
+		return err
 	}
-	return err
+	out.SnapshotID = made.StateID()
+	if r.ThenDrop {
+		return nil
+	}
+	return r.Of.HandOver(ctx, r.From, r.To, r.Name)
 }
 
-// Drop ends the table that was copied, if it is as it was then. Its files stay where another catalog knows them.
-func Drop(ctx context.Context, from *table.Warehouse, r Request, out *Copied) error {
-	now, err := from.Find(ctx, r.From.Name)
+// drop ends the table that was copied, if it is as it was then. Its files stay where another catalog knows them.
+func drop(ctx context.Context, r Request, out *Copied) error {
+	now, err := r.Of.Find(ctx, r.From.Name)
 	if err != nil {
 		return err
 	}
@@ -58,7 +65,7 @@ func Drop(ctx context.Context, from *table.Warehouse, r Request, out *Copied) er
 		return fault.New(fault.Conflict, "the table %s was changed while it was copied, and stays", r.From.Name).
 			Try("drop the copy %s, and copy it again", r.Name)
 	}
-	if _, err := from.Drop(ctx, r.From.Name, r.How == InPlace, out.registered); err != nil {
+	if _, err := r.Of.Drop(ctx, r.From.Name, r.How == InPlace, out.registered); err != nil {
 		return err
 	}
 	out.Dropped = true

@@ -75,6 +75,9 @@ type Request struct {
 	To   *table.Warehouse
 	Name table.Name
 	How  How
+	// Of is the warehouse that the table is in. With ThenDrop it is no table there any more once the copy is verified.
+	Of       *table.Warehouse
+	ThenDrop bool
 	// DryRun says what would be copied, and copies nothing.
 	DryRun bool
 	Budget run.Budget
@@ -95,7 +98,11 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 				r.To.Dir()).Try("give the copy another name, or drop that table first")
 		}
 		out.There, out.SnapshotID = true, existing.StateID()
-		return out, nil
+		if r.ThenDrop && !r.DryRun {
+			out.registered = existing.MetadataLocation()
+			err = drop(ctx, r, out)
+		}
+		return out, err
 	}
 	if err := r.To.MayWrite(ctx, r.Name, nil); err != nil {
 		return nil, err
@@ -110,6 +117,9 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 	}
 	if err != nil && fault.KindOf(err) == 0 && !errors.Is(err, context.Canceled) {
 		err = fault.Wrap(fault.Storage, err, "copying failed")
+	}
+	if err == nil && r.ThenDrop && !r.DryRun {
+		err = drop(ctx, r, out)
 	}
 	out.Seconds = time.Since(started).Seconds()
 	return out, err
