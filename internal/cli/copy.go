@@ -27,10 +27,10 @@ func (a *app) copyCommand() *cobra.Command {
 		Use:   "copy TABLE|NAMESPACE --to WAREHOUSE",
 		Short: "Copy a table to another warehouse or catalog, and verify the copy",
 		Long: `Copy makes a table in another warehouse, or by another catalog, with the same rows, columns, layout, properties and ledger.
-Files are copied side by side, and both are read back and compared; those with deletes, or of a former partitioning, are written anew, and
-their rows are held against what was read. Only then does the table come into being there. With --history all states of the table
-come along; with --in-place nothing is copied: the other catalog keeps the table where it lies, and here it is only read. --then-drop ends the table here once
-the other is there and verified, unless it was changed meanwhile.
+Files are copied side by side, and both are read back and compared; those with deletes, or of a former partitioning, are written anew,
+and their rows are held against what was read. Only then does the table come into being there. With --history all states of the table
+come along; with --in-place nothing is copied: the other catalog keeps the table where it lies, and here it is only read. --then-drop
+ends the table here once the other is there and verified, unless it was changed meanwhile.
 
 A copy that is cut off goes on from the files that are there when the same command is run again; tables that were copied before are passed
 over. Of a namespace all tables are copied, those of namespaces in it too.`,
@@ -121,7 +121,8 @@ func (c *copies) tell(one *transfer.Copied) {
 }
 
 // one copies a table.
-func (c *copies) one(ctx context.Context, from *table.Warehouse, t *table.Table, w *table.Warehouse, name table.Name) (*transfer.Copied, error) {
+func (c *copies) one(ctx context.Context, from *table.Warehouse, t *table.Table, w *table.Warehouse,
+	name table.Name) (*transfer.Copied, error) {
 	r := transfer.Request{From: t, Of: from, To: w, Name: name, ThenDrop: c.thenDrop, DryRun: c.dryRun}
 	switch {
 	case c.history:

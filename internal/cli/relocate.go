@@ -15,8 +15,8 @@ func (a *app) relocate() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "relocate [TABLE…]",
 		Short: "Have tables say where they lie after their folder was moved",
-		Long: `Relocate is for a warehouse whose folder was moved, or copied by other means: the metadata of tables names files by the places where
-they lay. It looks whether all files of all states are in the folder, writes what names them anew, and makes that the next version of
+		Long: `Relocate is for a warehouse whose folder was moved, or copied by other means: the metadata of tables names files by the places
+where they lay. It looks whether all files of all states are in the folder, writes what names them anew, and makes that the next version of
 each table. Rows, history, columns and the ledger stay as they are. Without a table, all of the warehouse are looked at.`,
 		Example: `  trevak relocate -w trevak-demo/warehouse --dry-run
   trevak relocate orrin.tides -w trevak-demo/warehouse`,
@@ -70,8 +70,8 @@ func (a *app) grants() *cobra.Command {
 	return &cobra.Command{
 		Use:   "grants TABLE",
 		Short: "Show what the catalog tells of the rights to a table",
-		Long: `Grants shows what may be done with a table by who asks, as far as its catalog, its store and the system tell: nothing is written to find
-it out. What is told only with the answer to a request is said to be so.`,
+		Long: `Grants shows what may be done with a table by who asks, as far as its catalog, its store and the system tell: nothing is written
+to find it out. What is told only with the answer to a request is said to be so.`,
 		Example: `  trevak grants orrin.tides -w trevak-demo/warehouse
   trevak grants orrin.tides -w trevak-demo/warehouse -o json`,
 		Args: few(1, 1, "a table"),

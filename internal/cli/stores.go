@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -29,7 +30,7 @@ func storesWith(patience time.Duration) storage.Stores {
 	all := storage.Standard(storage.Web{Patience: patience})
 	all["s3"] = s3.New(s3.Options{Of: reachedBy, Vault: vault, Patience: patience})
 	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Vault: vault, Patience: patience})
-	blobs := azure.New(azure.Options{Of: azureBy, Vault: vault, Patience: patience})
+	blobs := azure.New(azure.Options{Of: azureBy, Env: os.Getenv, Vault: vault, Patience: patience})
 	for _, scheme := range azure.Schemes {
 		all[scheme] = blobs
 	}
@@ -67,7 +68,15 @@ func reachedBy(uri string) (s3.Settings, error) {
 // googleBy is reachedBy for stores of Google Cloud Storage.
 func googleBy(uri string) (gcs.Settings, error) {
 	s, err := described(uri)
-	return gcs.Settings{Endpoint: s.Endpoint, Anonymous: s.Anonymous, Proxy: s.Proxy, CA: s.CA}, err
+	out := gcs.Settings{Endpoint: s.Endpoint, Anonymous: s.Anonymous, Proxy: s.Proxy, CA: s.CA,
+		FromFile: os.Getenv("GOOGLE_APPLICATION_CREDENTIALS") != ""}
+	// By this name servers for tests are known, which ask for no token.
+	if stated := os.Getenv("STORAGE_EMULATOR_HOST"); out.Endpoint == "" && stated != "" {
+		if out.Endpoint, out.Anonymous = stated, true; !strings.Contains(stated, "://") {
+			out.Endpoint = "http://" + stated
+		}
+	}
+	return out, err
 }
 
 // azureBy is reachedBy for stores of Azure Blob Storage.

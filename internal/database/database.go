@@ -102,7 +102,8 @@ func openLite(path string) (*Database, error) {
 		return nil, fault.Wrap(fault.Storage, err, "the folder of the database %s cannot be made", path)
 	}
 	place := url.URL{Scheme: "file", Opaque: (&url.URL{Path: filepath.ToSlash(abs)}).EscapedPath()}
-	db, err := sql.Open("sqlite", place.String()+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+	db, err := sql.Open("sqlite", place.String()+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)"+
+		"&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the database %s cannot be opened", path)
 	}
@@ -121,7 +122,8 @@ func (d *Database) Query(text string) string {
 
 // Has reports whether a table has a column; a table that is not there has none.
 func (d *Database) Has(ctx context.Context, table, column string) (bool, error) {
-	text := "SELECT count(*) FROM information_schema.columns WHERE table_schema = ANY(current_schemas(false)) AND table_name = $1 AND column_name = $2"
+	text := "SELECT count(*) FROM information_schema.columns WHERE table_schema = ANY(current_schemas(false)) AND table_name = $1 " +
+		"AND column_name = $2"
 	if d.lite {
 		text = "SELECT count(*) FROM pragma_table_info(?1) WHERE name = ?2"
 	}
@@ -165,7 +167,8 @@ func (d *Database) Explain(err error) error {
 		return d.explainAnswer(told)
 	}
 	if told, ok := errors.AsType[*sqlite.Error](err); ok {
-		e := fault.New(fault.Storage, "the database %s does not do what it is asked", d.Shown).Try("check that it can be written to, and is one of SQLite")
+		e := fault.New(fault.Storage, "the database %s does not do what it is asked", d.Shown).
+			Try("check that it can be written to, and is one of SQLite")
 		e.Cause = told
 		return e
 	}
@@ -185,7 +188,8 @@ func (d *Database) explainAnswer(told *pgconn.PgError) error {
 	reason, way := "the database %s does not do what it is asked", "see what it says"
 	switch told.Code {
 	case "28P01", "28000":
-		reason, way = "the database %s does not accept who asks", "have the environment (PGUSER, PGPASSWORD) or ~/.pgpass name a login that it knows"
+		reason = "the database %s does not accept who asks"
+		way = "have the environment (PGUSER, PGPASSWORD) or ~/.pgpass name a login that it knows"
 	case "42501":
 		reason, way = "the database %s refuses: a right is missing", "have it given to who asks, like GRANT SELECT, INSERT, UPDATE, DELETE"
 	case "3D000":

@@ -17,8 +17,8 @@ func Copied(s Screen, c *transfer.Copied) {
 			if c.Kept > 0 {
 				kept = fmt.Sprintf(" (%s of them before)", Number(int64(c.Kept)))
 			}
-			facts = append(facts, fact{name: "files", value: fmt.Sprintf("%s copied as they are%s, %s written anew, %s", Number(int64(c.Files)), kept,
-				Number(int64(c.Rewritten)), Size(c.Bytes))})
+			facts = append(facts, fact{name: "files", value: fmt.Sprintf("%s copied as they are%s, %s written anew, %s", Number(int64(c.Files)),
+				kept, Number(int64(c.Rewritten)), Size(c.Bytes))})
 		}
 		facts = append(facts, fact{name: "states", value: Number(int64(c.States))})
 		if !c.DryRun && c.How == transfer.Present {
@@ -80,8 +80,8 @@ type copiedJSON struct {
 }
 
 func copiedOf(c *transfer.Copied) copiedJSON {
-	return copiedJSON{c.From, c.To, c.Warehouse, copiedHow[c.How], c.DryRun, c.There, c.Dropped, c.Rows, c.Files, c.Kept, c.Rewritten, c.Bytes,
-		c.States, c.Objects, c.Seconds, idText(c.SnapshotID)}
+	return copiedJSON{c.From, c.To, c.Warehouse, copiedHow[c.How], c.DryRun, c.There, c.Dropped, c.Rows, c.Files, c.Kept, c.Rewritten,
+		c.Bytes, c.States, c.Objects, c.Seconds, idText(c.SnapshotID)}
 }
 
 // CopiedJSON tells programs of a table that was copied, or would be.

@@ -23,8 +23,8 @@ type Dropped struct {
 }
 
 // Drop ends a table. Where its files are kept, so is the description of its last state, under a name by which it is no table: given its
-// former name back, it is one again. Otherwise the files are removed that are the table's own, and no other. What another catalog knows the
-// table by is spared; it is the URI of a description of it.
+// former name back, it is one again. Otherwise the files are removed that are the table's own, and no other. What another catalog knows
+// the table by is spared; it is the URI of a description of it.
 func (w *Warehouse) Drop(ctx context.Context, name Name, keep bool, spared ...string) (*Dropped, error) {
 	t, err := w.Find(ctx, name)
 	if err != nil {

@@ -79,7 +79,8 @@ func (m *moving) metadata(ctx context.Context) (icetable.Metadata, error) {
 		described["table-uuid"] = uuid.NewString()
 	}
 	if properties, ok := described["properties"].(map[string]any); ok {
-		for _, key := range []string{icetable.WriteDataPathKey, icetable.WriteMetadataPathKey, "write.object-storage.path", "write.folder-storage.path"} {
+		for _, key := range []string{icetable.WriteDataPathKey, icetable.WriteMetadataPathKey, "write.object-storage.path",
+			"write.folder-storage.path"} {
 			// They say where it lay.
 			delete(properties, key)
 		}

@@ -109,6 +109,27 @@ func (w *Warehouse) Reshow(ctx context.Context, t *Table, metadata icetable.Meta
 	})
 }
 
+// Discard removes files that were to be those of a table which has not come into being, and folders that are empty without them. It does
+// nothing where it cannot be told whether the table comes into being meanwhile.
+func (w *Warehouse) Discard(ctx context.Context, name Name, uris []string) {
+	if _, locks := w.store.(storage.Locker); w.folder == nil || !locks && storage.Scheme(w.dir) != "" {
+		return
+	}
+	// Files that stay are used by the next run.
+	_ = w.locked(ctx, func() error {
+		if _, err := w.folder.LoadTable(ctx, name.parts); !errors.Is(err, errNoTable) {
+			return err
+		}
+		for _, uri := range uris {
+			_ = w.store.Remove(ctx, uri)
+			for dir := storage.Dir(uri); len(dir) > len(w.dir) && w.store.Remove(ctx, dir) == nil; {
+				dir = storage.Dir(dir)
+			}
+		}
+		return nil
+	})
+}
+
 // MetadataLocation is where the description of the table lies.
 func (t *Table) MetadataLocation() string { return storage.Path(t.table.MetadataLocation()) }
 

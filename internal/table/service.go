@@ -93,7 +93,8 @@ func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, 
 // unanswered reports whether it cannot be told by an error what a service did: the connection broke, or it has trouble of its own.
 func unanswered(err error) bool {
 	var call *url.Error
-	return errors.As(err, &call) || errors.Is(err, errUnanswered) || errors.Is(err, rest.ErrCommitStateUnknown) || errors.Is(err, rest.ErrServiceUnavailable)
+	return errors.As(err, &call) || errors.Is(err, errUnanswered) || errors.Is(err, rest.ErrCommitStateUnknown) ||
+		errors.Is(err, rest.ErrServiceUnavailable)
 }
 
 // errUnanswered says that it cannot be told what a catalog did.

@@ -163,7 +163,8 @@ func (t *Table) unreadable(err error) error {
 		return fault.Wrap(fault.Storage, err, "the manifests of table %s cannot be read", t.Name)
 	}
 	warehouse := strings.TrimSuffix(t.home, storage.Join("", t.Name.parts...))
-	e := fault.New(fault.Storage, "the files of table %s are not where its metadata says: it lay in %s, and is in %s", t.Name, location, t.home).
+	e := fault.New(fault.Storage, "the files of table %s are not where its metadata says: it lay in %s, and is in %s", t.Name, location,
+		t.home).
 		Try("if the folder was moved, have the table say where it lies: trevak relocate %s -w %s", t.Name, storage.Clean(warehouse))
 	e.Cause = err
 	return e

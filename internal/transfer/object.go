@@ -64,6 +64,19 @@ func object(ctx context.Context, from storage.Store, uri string, size int64, to 
 	return false, storage.Sync(ctx, to, storage.Dir(place))
 }
 
+// object copies an object of the table, and counts it.
+func (c *Copied) object(ctx context.Context, from storage.Store, uri string, size int64, to storage.Store, place string) error {
+	kept, err := object(ctx, from, uri, size, to, place)
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if kept {
+		c.Kept++
+	} else {
+		c.made = append(c.made, place)
+	}
+	return err
+}
+
 // alike reports whether two objects have the same bytes.
 func alike(ctx context.Context, from storage.Store, a storage.Object, to storage.Store, b storage.Object) (bool, error) {
 	one, err := copied(ctx, from, a, io.Discard)

@@ -10,8 +10,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// register has another catalog know a table where it lies, and keep it from then on. Its description is copied, since the one that there is
-// belongs to the catalog that it is in, which may remove it.
+// register has another catalog know a table where it lies, and keep it from then on. Its description is copied, since the one that there
+// is belongs to the catalog that it is in, which may remove it.
 func register(ctx context.Context, r Request, out *Copied) error {
 	held, err := r.From.Holdings(ctx)
 	if err != nil {
@@ -23,7 +23,8 @@ func register(ctx context.Context, r Request, out *Copied) error {
 			Try("leave out --in-place, or name a catalog of another kind")
 	}
 	if !r.Of.IsFolder() && !r.ThenDrop {
-		return fault.New(fault.Usage, "the table %s would be written to by two catalogs, each of which would not know of the other", r.From.Name).
+		return fault.New(fault.Usage, "the table %s would be written to by two catalogs, each of which would not know of the other",
+			r.From.Name).
 			Try("have this one forget it with --then-drop, or copy it with --history")
 	}
 	if r.DryRun {

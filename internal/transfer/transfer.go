@@ -44,6 +44,9 @@ type Copied struct {
 	Seconds        float64
 
 	registered string // the description that another catalog knows the table by
+
+	mutex sync.Mutex
+	made  []string // the files that this run has made
 }
 
 // How says what becomes of a table that is copied.
@@ -117,6 +120,9 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 	}
 	if err != nil && fault.KindOf(err) == 0 && !errors.Is(err, context.Canceled) {
 		err = fault.Wrap(fault.Storage, err, "copying failed")
+	}
+	if err != nil && ctx.Err() == nil {
+		r.To.Discard(context.WithoutCancel(ctx), r.Name, out.made)
 	}
 	if err == nil && r.ThenDrop && !r.DryRun {
 		err = drop(ctx, r, out)
@@ -201,17 +207,8 @@ func (c *copying) file(ctx context.Context, f table.File) (layout.DataFile, erro
 	if err != nil {
 		return d, err
 	}
-	kept, err := object(ctx, c.from.Store(), f.URI, f.Bytes, c.to.Store(), uri)
-	if err != nil {
-		return d, err
-	}
-	if kept {
-		c.mutex.Lock()
-		c.out.Kept++
-		c.mutex.Unlock()
-	}
 	d.URI = uri
-	return d, nil
+	return d, c.out.object(ctx, c.from.Store(), f.URI, f.Bytes, c.to.Store(), uri)
 }
 
 // nameOf is the name of a file of the table in the folder of its copy: its own, or another one where it lies outside of the table.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -42,23 +41,15 @@ func copyWhole(ctx context.Context, r Request, out *Copied) error {
 	place := placing(r.From, home)
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(atOnce(r.To.Store(), home, r.Budget))
-	var kept atomic.Int64
 	for _, uri := range objects {
 		if positions[uri] {
 			continue
 		}
-		work.Go(func() error {
-			before, err := object(inner, r.From.Store(), uri, -1, r.To.Store(), place(uri))
-			if before {
-				kept.Add(1)
-			}
-			return err
-		})
+		work.Go(func() error { return out.object(inner, r.From.Store(), uri, -1, r.To.Store(), place(uri)) })
 	}
 	if err := work.Wait(); err != nil {
 		return err
 	}
-	out.Kept = int(kept.Load())
 	metadata, err := r.From.Moved(ctx, table.Relocation{Location: home, Store: r.To.Store(), Place: place,
 		Deletes: func(ctx context.Context, uri string) (string, int64, error) {
 			size, err := renamed(ctx, r.From, uri, place, r.To.Store(), place(uri))

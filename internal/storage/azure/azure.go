@@ -42,6 +42,8 @@ type Settings struct {
 type Options struct {
 	// Of returns how the store of a URI is reached.
 	Of func(uri string) (Settings, error)
+	// Env is the environment, in which keys, signatures and connection strings are looked for; nil for an empty one.
+	Env func(name string) string
 	// Vault holds what catalogs gave for the files of their tables; it may be nil.
 	Vault *vended.Vault
 	// Patience is how long a server may be silent, 0 for storage.DefaultPatience.
@@ -66,6 +68,9 @@ type named struct {
 func New(o Options) *remote.Store {
 	if o.Of == nil {
 		o.Of = func(string) (Settings, error) { return Settings{}, nil }
+	}
+	if o.Env == nil {
+		o.Env = func(string) string { return "" }
 	}
 	c := &containers{options: o, by: map[named]bucket{}}
 	return remote.New(remote.Options{Locate: c.locate, Patience: o.Patience, Memory: o.Memory})
@@ -142,7 +147,7 @@ func (c *containers) connect(of named) (bucket, error) {
 	if err != nil {
 		return bucket{}, err
 	}
-	found := credentialsFor(of)
+	found := credentialsFor(of, c.options.Env)
 	place, err := addressOf(of, found.endpoint)
 	if err != nil {
 		return bucket{}, err

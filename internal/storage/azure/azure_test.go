@@ -27,7 +27,7 @@ func served(t *testing.T) storage.Stores {
 	// The key is public: it is the one that all servers for tests have.
 	t.Setenv("AZURE_STORAGE_KEY",
 		"Eby8vdM02xNOcqFlqUwJPLlmEtlCDXJ1OUzFT50uSRZ6IFsuFq2UVErCz4I6tq/K1SZFPTOtr/KBHBeksoGMGw==")
-	s := New(Options{Patience: 5 * time.Second, Of: func(string) (Settings, error) {
+	s := New(Options{Patience: 5 * time.Second, Env: os.Getenv, Of: func(string) (Settings, error) {
 		return Settings{Endpoint: address, PathStyle: true}, nil
 	}})
 	return storage.Stores{"az": s, "abfss": s}
@@ -37,7 +37,7 @@ func served(t *testing.T) storage.Stores {
 func home(t *testing.T) string {
 	t.Helper()
 	name := fmt.Sprintf("harbour-%d", time.Now().UnixNano())
-	found := credentialsFor(named{account: "devstoreaccount1"})
+	found := credentialsFor(named{account: "devstoreaccount1"}, os.Getenv)
 	client, err := found.client(os.Getenv("TREVAK_TEST_AZURE")+"/devstoreaccount1/"+name, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -62,7 +62,7 @@ func TestFaultsOfAServer(t *testing.T) {
 	}
 	there := home(t)
 	t.Setenv("AZURE_STORAGE_KEY", "bm90IHRoZSBrZXk=")
-	wrong := New(Options{Of: func(string) (Settings, error) {
+	wrong := New(Options{Env: os.Getenv, Of: func(string) (Settings, error) {
 		return Settings{Endpoint: os.Getenv("TREVAK_TEST_AZURE"), PathStyle: true}, nil
 	}})
 	_, err = wrong.Stat(t.Context(), there+"/a.csv")
@@ -95,7 +95,7 @@ func TestWhoAsks(t *testing.T) {
 	for _, name := range []string{"AZURE_STORAGE_CONNECTION_STRING", "AZURE_STORAGE_ACCOUNT", "AZURE_STORAGE_KEY", "AZURE_STORAGE_SAS_TOKEN"} {
 		t.Setenv(name, "")
 	}
-	kind := func(account string) string { return credentialsFor(named{account: account}).kind }
+	kind := func(account string) string { return credentialsFor(named{account: account}, os.Getenv).kind }
 	if got := kind("harbour"); !strings.HasPrefix(got, "signed by the platform's chain") {
 		t.Error(got)
 	}
@@ -108,7 +108,7 @@ func TestWhoAsks(t *testing.T) {
 		t.Errorf("the signature of another account: %s", got)
 	}
 	t.Setenv("AZURE_STORAGE_CONNECTION_STRING", "AccountName=harbour;AccountKey=eA==;BlobEndpoint=http://127.0.0.1:1/harbour")
-	if c := credentialsFor(named{account: "harbour"}); c.endpoint != "http://127.0.0.1:1/harbour" || c.key != "eA==" {
+	if c := credentialsFor(named{account: "harbour"}, os.Getenv); c.endpoint != "http://127.0.0.1:1/harbour" || c.key != "eA==" {
 		t.Errorf("%+v", c)
 	}
 }

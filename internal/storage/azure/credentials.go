@@ -1,7 +1,6 @@
 package azure
 
 import (
-	"os"
 	"strings"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azidentity"
@@ -21,7 +20,7 @@ type credentials struct {
 // credentialsFor looks for what an account is asked with: a connection string, a key or a shared access signature in the environment,
 // and then what the platform's own chain has: a service principal in the environment, the identity of the machine, or the login of
 // the cloud's command line.
-func credentialsFor(of named) credentials {
+func credentialsFor(of named, env func(name string) string) credentials {
 	c := credentials{account: of.account}
 	if of.given != "" {
 		c.kind, c.signature = "signed by the shared access signature that the catalog gave", of.given
@@ -31,13 +30,13 @@ func credentialsFor(of named) credentials {
 		c.kind, c.anonymous = "not signed, as is stated for it", true
 		return c
 	}
-	said := connection(os.Getenv("AZURE_STORAGE_CONNECTION_STRING"))
+	said := connection(env("AZURE_STORAGE_CONNECTION_STRING"))
 	if said["AccountName"] == of.account || said["AccountName"] == "" && strings.Contains(said["BlobEndpoint"], of.account) {
 		c.endpoint, c.key, c.signature = said["BlobEndpoint"], said["AccountKey"], said["SharedAccessSignature"]
 		c.kind = "signed by the connection string of the environment"
 	}
-	if stated := os.Getenv("AZURE_STORAGE_ACCOUNT"); c.key == "" && c.signature == "" && (stated == "" || stated == of.account) {
-		c.key, c.signature = os.Getenv("AZURE_STORAGE_KEY"), os.Getenv("AZURE_STORAGE_SAS_TOKEN")
+	if stated := env("AZURE_STORAGE_ACCOUNT"); c.key == "" && c.signature == "" && (stated == "" || stated == of.account) {
+		c.key, c.signature = env("AZURE_STORAGE_KEY"), env("AZURE_STORAGE_SAS_TOKEN")
 		switch {
 		case c.key != "":
 			c.kind = "signed with the account's key in the environment"

@@ -9,7 +9,6 @@ import (
 	"context"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -34,6 +33,8 @@ type Settings struct {
 	Anonymous bool
 	// Proxy is the URL of a proxy, and CA a file of certificates, as package remote has them.
 	Proxy, CA string
+	// FromFile says that the environment names a file of credentials, which is told in errors.
+	FromFile bool
 	// given is the token that a catalog gave.
 	given string
 }
@@ -112,23 +113,16 @@ func (s *servers) connect(settings Settings) (*server, error) {
 	}
 	out := &server{client: &http.Client{Transport: transport}, address: "https://storage.googleapis.com"}
 	out.tokens = &tokens{client: out.client, kind: "sent with the platform's credentials"}
-	stated := settings.Endpoint
-	if stated == "" {
-		// By this name servers for tests are known, which ask for no token.
-		if stated = os.Getenv("STORAGE_EMULATOR_HOST"); stated != "" {
-			settings.Anonymous = true
-			if !strings.Contains(stated, "://") {
-				stated = "http://" + stated
-			}
-		}
+	if settings.FromFile {
+		out.tokens.kind = "sent with the credentials of the file that GOOGLE_APPLICATION_CREDENTIALS names"
 	}
-	if stated != "" {
-		u, err := url.Parse(stated)
+	if settings.Endpoint != "" {
+		u, err := url.Parse(settings.Endpoint)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, fault.New(fault.Usage, "%q is no address of a store", storage.Shown(stated)).
+			return nil, fault.New(fault.Usage, "%q is no address of a store", storage.Shown(settings.Endpoint)).
 				Try("write it like https://store.example")
 		}
-		out.address = strings.TrimRight(stated, "/")
+		out.address = strings.TrimRight(settings.Endpoint, "/")
 	}
 	if settings.given != "" {
 		out.tokens = &tokens{kind: "sent with the token that the catalog gave",
@@ -165,9 +159,6 @@ func (t *tokens) sign(ctx context.Context, r *http.Request) error {
 			return &answer{reason: "noCredentials", message: "no credentials were found"}
 		}
 		t.source = found.TokenSource
-		if os.Getenv("GOOGLE_APPLICATION_CREDENTIALS") != "" {
-			t.kind = "sent with the credentials of the file that GOOGLE_APPLICATION_CREDENTIALS names"
-		}
 	}
 	token, err := t.source.Token()
 	if err != nil {
