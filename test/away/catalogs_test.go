@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -101,36 +100,8 @@ func TestManyLoadByACatalog(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			testfolder.Make(t, nil)
 			begin(t, "11")
-			manyLoad(t)
+			manyLoad(t, "--catalog", "office")
 		})
-	}
-}
-
-func manyLoad(t *testing.T) {
-	const loads, rows = 12, 50
-	var running sync.WaitGroup
-	for i := range loads {
-		if err := os.WriteFile(fmt.Sprintf("%02d.csv", i), []byte(waves(i*rows, rows)), 0o666); err != nil {
-			t.Fatal(err)
-		}
-	}
-	must(t, []string{"load", "00.csv", "--into", "ops.waves", "--catalog", "office"})
-	for worker := range 4 {
-		running.Go(func() {
-			for i := worker; i < loads; i += 4 {
-				for _, n := range []int{i, (i + 1) % loads} {
-					if r := trevak(t, "load", fmt.Sprintf("%02d.csv", n), "--into", "ops.waves", "--catalog", "office"); r.code != 0 {
-						t.Errorf("%d: %s", n, r.err)
-					}
-				}
-			}
-		})
-	}
-	running.Wait()
-	must(t, []string{"convert", "table:ops.waves", "--to", "back.csv", "--catalog", "office"})
-	text, err := os.ReadFile("back.csv")
-	if lines := strings.Count(string(text), "\n"); err != nil || lines != loads*rows+1 {
-		t.Errorf("%d lines of %d, %v", lines, loads*rows+1, err)
 	}
 }
 

@@ -89,7 +89,9 @@ func TestTheDayOnServers(t *testing.T) {
 				t.Skipf("%s names no server; test/away/servers starts one", variable)
 			}
 			testfolder.Make(t, stationDay)
-			dayInAStore(t, begin(t, address, fmt.Sprintf("harbour-%d", time.Now().UnixNano())))
+			base := begin(t, address, fmt.Sprintf("harbour-%d", time.Now().UnixNano()))
+			dayInAStore(t, base)
+			manyLoad(t, "-w", base+"/raced")
 		})
 	}
 }

@@ -95,20 +95,26 @@ func dayInAStore(t *testing.T, base string) {
 func TestManyLoadInAStore(t *testing.T) {
 	testfolder.Make(t, nil)
 	served(t, "--lose", "7")
+	manyLoad(t, "-w", "s3://orrin/wh")
+}
+
+// manyLoad has loads race for one table of a warehouse.
+func manyLoad(t *testing.T, where ...string) {
+	t.Helper()
 	const loads, rows = 12, 50
 	for i := range loads {
 		if err := os.WriteFile(fmt.Sprintf("%02d.csv", i), []byte(waves(i*rows, rows)), 0o666); err != nil {
 			t.Fatal(err)
 		}
 	}
-	must(t, []string{"load", "00.csv", "--into", "ops.waves", "-w", "s3://orrin/wh"})
+	must(t, append([]string{"load", "00.csv", "--into", "ops.waves"}, where...))
 	var running sync.WaitGroup
 	for worker := range 4 {
 		running.Go(func() {
 			for i := worker; i < loads; i += 4 {
 				// Each file twice, by two at once.
 				for _, n := range []int{i, (i + 1) % loads} {
-					if r := trevak(t, "load", fmt.Sprintf("%02d.csv", n), "--into", "ops.waves", "-w", "s3://orrin/wh"); r.code != 0 {
+					if r := trevak(t, append([]string{"load", fmt.Sprintf("%02d.csv", n), "--into", "ops.waves"}, where...)...); r.code != 0 {
 						t.Errorf("%d: %s", n, r.err)
 					}
 				}
@@ -116,8 +122,8 @@ func TestManyLoadInAStore(t *testing.T) {
 		})
 	}
 	running.Wait()
-	must(t, []string{"convert", "table:ops.waves", "--to", "back.csv", "-w", "s3://orrin/wh", "--sort", "id"})
-	text, err := os.ReadFile("back.csv")
+	must(t, append([]string{"convert", "table:ops.waves", "--to", "raced.csv", "--sort", "id"}, where...))
+	text, err := os.ReadFile("raced.csv")
 	if err != nil || len(strings.Split(strings.TrimSpace(string(text)), "\n")) != loads*rows+1 {
 		t.Errorf("%d lines of %d, %v", strings.Count(string(text), "\n"), loads*rows+1, err)
 	}
