@@ -1,9 +1,11 @@
 package sandbox
 
 import (
+	"html"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -86,23 +88,16 @@ func (t *troubles) note(r *http.Request) {
 func (t *troubles) list(w http.ResponseWriter, r *http.Request, answer http.Handler) {
 	whole := httptest.NewRecorder()
 	answer.ServeHTTP(whole, r)
-	text := whole.Body.String()
 	bucket := strings.Trim(r.URL.Path, "/")
-	t.mutex.Lock()
-	for path, at := range t.written {
-		key, ok := strings.CutPrefix(path, "/"+bucket+"/")
-		if !ok || time.Since(at) > t.Stale {
-			continue
+	text := contents.ReplaceAllStringFunc(whole.Body.String(), func(entry string) string {
+		t.mutex.Lock()
+		defer t.mutex.Unlock()
+		key := html.UnescapeString(contents.FindStringSubmatch(entry)[1])
+		if at, ok := t.written["/"+bucket+"/"+key]; ok && time.Since(at) <= t.Stale {
+			return ""
 		}
-		begin := strings.Index(text, "<Contents><Key>"+key+"</Key>")
-		if begin < 0 {
-			continue
-		}
-		if end := strings.Index(text[begin:], "</Contents>"); end >= 0 {
-			text = text[:begin] + text[begin+end+len("</Contents>"):]
-		}
-	}
-	t.mutex.Unlock()
+		return entry
+	})
 	for name, values := range whole.Header() {
 		w.Header()[name] = values
 	}
@@ -111,6 +106,9 @@ func (t *troubles) list(w http.ResponseWriter, r *http.Request, answer http.Hand
 	// Whoever asked may have gone.
 	_, _ = io.WriteString(w, text)
 }
+
+// contents is an object in a listing, with its key.
+var contents = regexp.MustCompile(`(?s)<Contents>\s*<Key>(.*?)</Key>.*?</Contents>`)
 
 // cutter ends the connection after some bytes of an answer.
 type cutter struct {

@@ -114,7 +114,7 @@ func (c *folderCatalog) names(ctx context.Context) ([]Name, error) {
 func (c *folderCatalog) newest(ctx context.Context, ident icetable.Identifier) (uri string, version int, err error) {
 	entries, err := c.store.List(ctx, c.metadataFolder(ident))
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", 0, nil
+		return c.later(ctx, ident, "", 0)
 	}
 	if err != nil {
 		return "", 0, err
@@ -132,7 +132,25 @@ func (c *folderCatalog) newest(ctx context.Context, ident icetable.Identifier) (
 			}
 		}
 	}
-	return uri, version, nil
+	return c.later(ctx, ident, uri, version)
+}
+
+// later looks for versions after one that was listed: there are stores whose listings do not have yet what was written a moment ago.
+func (c *folderCatalog) later(ctx context.Context, ident icetable.Identifier, uri string, version int) (string, int, error) {
+	if storage.InFlight(c.store, c.dir) == 0 {
+		return uri, version, nil
+	}
+	for {
+		next := storage.Join(c.metadataFolder(ident), fmt.Sprintf("v%d.metadata.json", version+1))
+		_, err := c.store.Stat(ctx, next)
+		if errors.Is(err, fs.ErrNotExist) {
+			return uri, version, nil
+		}
+		if err != nil {
+			return "", 0, err
+		}
+		uri, version = next, version+1
+	}
 }
 
 // LoadTable reads a table as its newest version has it. The error is errNoTable where there is none.

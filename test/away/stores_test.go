@@ -129,6 +129,19 @@ func manyLoad(t *testing.T, where ...string) {
 	}
 }
 
+// TestStaleListings loads a table whose store lists what was there some time ago.
+func TestStaleListings(t *testing.T) {
+	testfolder.Make(t, map[string]string{"0.csv": waves(0, 10), "1.csv": waves(10, 10), "2.csv": waves(20, 10)})
+	served(t, "--stale", "1m")
+	for _, file := range []string{"0.csv", "1.csv", "2.csv", "1.csv"} {
+		must(t, []string{"load", file, "--into", "ops.waves", "-w", "s3://orrin/wh"}, "")
+	}
+	if r := must(t, []string{"convert", "table:ops.waves", "--to", "-", "-w", "s3://orrin/wh"}); strings.Count(r.out, "\n") != 30 {
+		t.Errorf("%d rows of 30", strings.Count(r.out, "\n"))
+	}
+	refused(t, 1, []string{"preview", "s3://orrin/wh/ops/*/data/*.parquet"}, "no file matches")
+}
+
 // TestKilledLoadsInAStore kills loads at any moment; the table is as before or after, and the same again finishes it.
 func TestKilledLoadsInAStore(t *testing.T) {
 	testfolder.Make(t, map[string]string{"in/0.csv": waves(0, 100)})
