@@ -124,9 +124,18 @@ func (c *catalog) guarded(r *http.Request, steps []string) (any, error) {
 		return c.answer(r, steps[1:])
 	}
 	if len(steps) == 1 && steps[0] == "config" {
-		return map[string]any{"defaults": map[string]string{}, "overrides": map[string]string{"prefix": guardPrefix}}, nil
+		return configuration(map[string]string{"prefix": guardPrefix}), nil
 	}
 	return nil, &problem{http.StatusNotFound, "NotFoundException", "paths begin with /v1/" + guardPrefix + "/ here"}
+}
+
+// configuration is what the catalog says of itself.
+func configuration(overrides map[string]string) map[string]any {
+	const namespaces, tables = "/v1/{prefix}/namespaces", "/v1/{prefix}/namespaces/{namespace}/tables"
+	return map[string]any{"defaults": map[string]string{}, "overrides": overrides, "endpoints": []string{"GET " + namespaces, "POST " + namespaces,
+		"GET " + namespaces + "/{namespace}", "DELETE " + namespaces + "/{namespace}", "GET " + tables, "POST " + tables,
+		"GET " + tables + "/{table}", "POST " + tables + "/{table}", "DELETE " + tables + "/{table}", "HEAD " + namespaces + "/{namespace}",
+		"POST " + namespaces + "/{namespace}/register"}}
 }
 
 // properties are those by which the files of tables are reached, none where nobody is asked who they are.
@@ -153,7 +162,7 @@ func paged[T any](r *http.Request, name string, list []T) map[string]any {
 func (c *catalog) answer(r *http.Request, steps []string) (any, error) {
 	switch {
 	case len(steps) == 1 && steps[0] == "config":
-		return map[string]any{"defaults": map[string]string{}, "overrides": map[string]string{}}, nil
+		return configuration(map[string]string{}), nil
 	case len(steps) == 1 && steps[0] == "namespaces" && r.Method == http.MethodGet:
 		return paged(r, "namespaces", c.namespacesIn(r.URL.Query().Get("parent"))), nil
 	case len(steps) == 3 && steps[0] == "namespaces" && steps[2] == "tables" && r.Method == http.MethodPost:

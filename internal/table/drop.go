@@ -57,6 +57,9 @@ func (w *Warehouse) drop(ctx context.Context, name Name, keep bool, spared []str
 	}
 	out.Holdings = *held
 	if w.keeper != nil {
+		if keep {
+			out.Kept = t.MetadataLocation()
+		}
 		return w.keeper.drop(ctx, name)
 	}
 	folder := w.folder.metadataFolder(name.parts)

@@ -59,8 +59,8 @@ func (t *Table) Moved(ctx context.Context, m Relocation) (icetable.Metadata, err
 	return metadata, nil
 }
 
-// metadata is the table's description, with the places that things have there. It is changed as JSON, so that nothing of it is lost that
-// is not known here.
+// metadata is the table's description, with the places that things have there. It is changed as JSON: the library has no verb for most of
+// what names a place.
 func (m *moving) metadata(ctx context.Context) (icetable.Metadata, error) {
 	text, err := json.Marshal(m.of.table.Metadata())
 	if err != nil {

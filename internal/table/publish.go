@@ -141,9 +141,6 @@ func (t *Table) SameAs(other *Table) bool {
 	return other != nil && t.table.Metadata().TableUUID() == other.table.Metadata().TableUUID()
 }
 
-// HasState reports whether a state is one of the table's.
-func (t *Table) HasState(id int64) bool { return t.table.Metadata().SnapshotByID(id) != nil }
-
 // Summary is an entry of what the table's newest state tells of itself, empty for none.
 func (t *Table) Summary(key string) string {
 	if t.state == nil || t.state.Summary == nil {

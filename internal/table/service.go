@@ -16,6 +16,7 @@ import (
 	"github.com/apache/iceberg-go/catalog/rest"
 	icebergio "github.com/apache/iceberg-go/io"
 	icetable "github.com/apache/iceberg-go/table"
+	"golang.org/x/oauth2"
 
 	"trevak/internal/fault"
 	"trevak/internal/storage"
@@ -92,6 +93,9 @@ func OpenService(ctx context.Context, s storage.Store, of Service) (*Warehouse, 
 
 // unanswered reports whether it cannot be told by an error what a service did: the connection broke, or it has trouble of its own.
 func unanswered(err error) bool {
+	if _, refused := errors.AsType[*oauth2.RetrieveError](err); refused {
+		return false
+	}
 	var call *url.Error
 	return errors.As(err, &call) || errors.Is(err, errUnanswered) || errors.Is(err, rest.ErrCommitStateUnknown) ||
 		errors.Is(err, rest.ErrServiceUnavailable)
@@ -123,8 +127,12 @@ const serviceTries = 4
 func refusedBy(name, uri string, err error) error {
 	e := fault.New(fault.Storage, "the catalog %s at %s does not answer as one", name, storage.Shown(uri)).
 		Try("check its address, and that it speaks the REST protocol of Iceberg")
+	refused, noToken := errors.AsType[*oauth2.RetrieveError](err)
+	if noToken && refused.Response != nil {
+		err = &refusal{refused.Response.StatusCode, refused.Body}
+	}
 	switch {
-	case errors.Is(err, rest.ErrUnauthorized), errors.Is(err, rest.ErrAuthorizationExpired), errors.Is(err, rest.ErrOAuthError):
+	case noToken, errors.Is(err, rest.ErrUnauthorized), errors.Is(err, rest.ErrAuthorizationExpired), errors.Is(err, rest.ErrOAuthError):
 		e = fault.New(fault.Storage, "the catalog %s at %s does not accept who asks", name, storage.Shown(uri)).
 			Try("have the environment name a token or a credential that it knows")
 	case errors.Is(err, rest.ErrForbidden):
