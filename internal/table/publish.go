@@ -49,6 +49,24 @@ func (t *Table) KeptBy(w *Warehouse) ([]byte, error) {
 	return json.Marshal(m)
 }
 
+// Planned is Place for a table that is to be as another is: a catalog that is told of new tables may have another place for it.
+func (w *Warehouse) Planned(ctx context.Context, name Name, like *Table) (string, error) {
+	home := w.Place(name)
+	p, ok := w.keeper.(planner)
+	if !ok {
+		return home, nil
+	}
+	metadata, err := icetable.UpdateTableMetadata(like.table.Metadata(), []icetable.Update{icetable.NewSetLocationUpdate(home)}, "")
+	if err != nil {
+		return "", fault.Wrap(fault.Storage, err, "the table %s cannot lie in %s", name, home)
+	}
+	location, _, err := p.plan(ctx, name.parts, metadata)
+	if err != nil || location == "" {
+		return home, fault.Wrap(fault.Storage, err, "the table %s cannot be made", name)
+	}
+	return location, nil
+}
+
 // Show makes a table of metadata that nothing names yet. The error is of the kind Conflict where there is one of the name.
 func (w *Warehouse) Show(ctx context.Context, name Name, metadata icetable.Metadata) error {
 	metadata, err := w.kept(metadata)

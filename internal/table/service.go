@@ -143,6 +143,23 @@ func refusedBy(name, uri string, err error) error {
 	return e
 }
 
+// told explains what the service refuses, by the right that is missing and what it is needed for; other errors stay as they are.
+func (s *service) told(right, object string, err error) error {
+	var e *fault.Error
+	switch {
+	case errors.Is(err, rest.ErrForbidden):
+		e = fault.New(fault.Storage, "the catalog %s refuses: the right to %s %s is missing", s.name, right, object).
+			Try("have it given to who asks; trevak grants shows what is told of a table's rights")
+	case errors.Is(err, rest.ErrUnauthorized), errors.Is(err, rest.ErrAuthorizationExpired):
+		e = fault.New(fault.Storage, "the catalog %s does not accept who asks, to %s %s", s.name, right, object).
+			Try("have the environment name a token or a credential that it knows")
+	default:
+		return err
+	}
+	e.Cause = err
+	return e
+}
+
 func (s *service) files(ctx context.Context) (icebergio.IO, error) {
 	return mending{files{context.WithoutCancel(ctx), s.store}}, nil
 }
@@ -162,7 +179,7 @@ func (s *service) load(ctx context.Context, ident icetable.Identifier) (*icetabl
 	case errors.Is(err, icecatalog.ErrNoSuchTable), errors.Is(err, icecatalog.ErrNoSuchNamespace):
 		return nil, 0, errNoTable
 	case err != nil:
-		return nil, 0, err
+		return nil, 0, s.told("read", "the table "+strings.Join(ident, "."), err)
 	}
 	// Its files are reached as all others are.
 	return icetable.New(ident, t.Metadata(), t.MetadataLocation(), s.files, s), 0, nil
@@ -174,7 +191,7 @@ func (s *service) CommitTable(ctx context.Context, ident icetable.Identifier, re
 	if errors.Is(err, icetable.ErrCommitFailed) {
 		err = errors.Join(errRaced, err)
 	}
-	return metadata, location, err
+	return metadata, location, s.told("commit to", "the table "+strings.Join(ident, "."), err)
 }
 
 // plan tells the service of a new table. One that does not take that is asked again when the table is committed.
@@ -203,8 +220,10 @@ func (s *service) plan(ctx context.Context, ident icetable.Identifier, planned i
 	switch {
 	case told == nil:
 		return location, made, err
-	case told.status == http.StatusForbidden, told.status == http.StatusUnauthorized:
-		return "", made, told
+	case told.status == http.StatusForbidden:
+		return "", made, s.told("make", "the table "+strings.Join(ident, "."), errors.Join(rest.ErrForbidden, told))
+	case told.status == http.StatusUnauthorized:
+		return "", made, s.told("make", "the table "+strings.Join(ident, "."), errors.Join(rest.ErrUnauthorized, told))
 	}
 	return "", made, nil
 }
@@ -238,7 +257,7 @@ func (s *service) names(ctx context.Context) (out []Name, err error) {
 	err = s.eachNamespace(ctx, nil, func(parts []string) error {
 		for ident, err := range s.ListTables(ctx, parts) {
 			if err != nil {
-				return err
+				return s.told("list the tables of", "the namespace "+Name{parts}.String(), err)
 			}
 			out = append(out, Name{ident})
 		}
@@ -255,7 +274,7 @@ func (s *service) eachNamespace(ctx context.Context, above icetable.Identifier, 
 		return err
 	})
 	if err != nil {
-		return err
+		return s.told("list", "namespaces", err)
 	}
 	for _, parts := range list {
 		if len(parts) <= len(above) {
@@ -277,7 +296,7 @@ func (s *service) makeNamespace(ctx context.Context, parts []string) error {
 	for n := 1; n <= len(parts); n++ {
 		err := patiently(ctx, func() error { return s.CreateNamespace(ctx, parts[:n], iceberg.Properties{}) })
 		if err != nil && !errors.Is(err, icecatalog.ErrNamespaceAlreadyExists) {
-			return fmt.Errorf("making the namespace %s: %w", Name{parts[:n]}, err)
+			return fmt.Errorf("making the namespace %s: %w", Name{parts[:n]}, s.told("make", "the namespace "+Name{parts[:n]}.String(), err))
 		}
 	}
 	return nil
@@ -293,7 +312,7 @@ func (s *service) dropNamespace(ctx context.Context, parts []string) error {
 		}
 		return err
 	})
-	return fault.Wrap(fault.Storage, err, "the namespace %s cannot be dropped", Name{parts})
+	return fault.Wrap(fault.Storage, s.told("drop", "the namespace "+Name{parts}.String(), err), "the namespace %s cannot be dropped", Name{parts})
 }
 
 // drop has a table be none any more. Its files stay; who wants them gone removes them then.
@@ -307,7 +326,7 @@ func (s *service) drop(ctx context.Context, name Name) error {
 		}
 		return err
 	})
-	return fault.Wrap(fault.Storage, err, "the table %s cannot be dropped", name)
+	return fault.Wrap(fault.Storage, s.told("drop", "the table "+name.String(), err), "the table %s cannot be dropped", name)
 }
 
 // register has a table be one whose metadata is there already.
@@ -319,5 +338,5 @@ func (s *service) register(ctx context.Context, name Name, metadata string) erro
 	if errors.Is(err, icecatalog.ErrTableAlreadyExists) {
 		return errRaced
 	}
-	return err
+	return s.told("register", "the table "+name.String(), err)
 }

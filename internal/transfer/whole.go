@@ -37,7 +37,10 @@ func copyWhole(ctx context.Context, r Request, out *Copied) error {
 	if r.DryRun {
 		return nil
 	}
-	home := r.To.Place(r.Name)
+	home, err := r.To.Planned(ctx, r.Name, r.From)
+	if err != nil {
+		return err
+	}
 	place := placing(r.From, home)
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(atOnce(r.To.Store(), home, r.Budget))
