@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"trevak/internal/fault"
@@ -47,7 +48,8 @@ type file struct {
 	quit     context.CancelFunc
 	streams  streams
 	offset   int64
-	now      []byte         // what is left of the piece that is read
+	whole    []byte         // the piece that is read
+	now      []byte         // what is left of it
 	next     []chan fetched // pieces that are fetched, in order
 	asked    int64          // where the next piece to be fetched begins
 	err      error
@@ -68,16 +70,36 @@ func (f *file) Read(b []byte) (int, error) {
 		case f.offset >= f.object.Size:
 			return 0, io.EOF
 		}
+		f.recycle()
 		f.ahead()
 		got := <-f.next[0]
 		f.next = f.next[1:]
 		if f.err = got.err; f.err == nil {
-			f.now = got.data
+			f.whole, f.now = got.data, got.data
 		}
 	}
 	n := copy(b, f.now)
 	f.now, f.offset = f.now[n:], f.offset+int64(n)
 	return n, nil
+}
+
+// pieces are the memory of pieces that were read, which is used again.
+var pieces = sync.Pool{New: func() any { return new([piece]byte) }}
+
+// room is memory for so many bytes.
+func room(size int64) []byte {
+	if size == piece {
+		return pieces.Get().(*[piece]byte)[:0]
+	}
+	return make([]byte, 0, size)
+}
+
+// recycle gives the memory of the piece back that was read.
+func (f *file) recycle() {
+	if cap(f.whole) == piece {
+		pieces.Put((*[piece]byte)(f.whole[:piece]))
+	}
+	f.whole = nil
 }
 
 // ahead has pieces fetched. The first is small, as it is all that many who open an object want of it.
@@ -107,7 +129,7 @@ func (f *file) fetch(from, size int64) ([]byte, error) {
 			return head[:size], nil
 		}
 	}
-	data := make([]byte, 0, size)
+	data := room(size)
 	var err error
 	for try := range Tries {
 		if try > 0 && !f.pause(try) {
