@@ -16,10 +16,11 @@ import (
 	"trevak/internal/testfolder"
 )
 
-// served starts a sandbox and has the environment of the test lead to it.
-func served(t *testing.T, flags ...string) {
+// served starts a sandbox, has the environment of the test lead to it, and returns the folder that it serves.
+func served(t *testing.T, flags ...string) string {
 	t.Helper()
-	server := exec.Command(program, append([]string{"sandbox", "-o", "json", "--dir", t.TempDir()}, flags...)...)
+	dir := t.TempDir()
+	server := exec.Command(program, append([]string{"sandbox", "-o", "json", "--dir", dir}, flags...)...)
 	out, err := server.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -40,6 +41,7 @@ func served(t *testing.T, flags ...string) {
 	for name, value := range told.Environment {
 		t.Setenv(name, value)
 	}
+	return dir
 }
 
 // waves is rows of a day, with ids from one on.

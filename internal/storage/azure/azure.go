@@ -154,7 +154,8 @@ func (c *containers) connect(of named) (bucket, error) {
 	}
 	options := &container.ClientOptions{ClientOptions: azcore.ClientOptions{Transport: &http.Client{Transport: transport},
 		Telemetry: policy.TelemetryOptions{Disabled: true},
-		Retry:     policy.RetryOptions{MaxRetries: remote.Tries - 1, RetryDelay: 200 * time.Millisecond, MaxRetryDelay: 5 * time.Second}}}
+		// None: that is seen to here.
+		Retry: policy.RetryOptions{MaxRetries: -1}}}
 	client, err := found.client(place, options)
 	if err != nil {
 		return bucket{}, fault.Wrap(fault.Usage, err, "the store of account %s cannot be asked with %s", of.account, found.kind)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"strings"
 	"time"
 
@@ -65,7 +66,11 @@ var errFolder = &azcore.ResponseError{ErrorCode: string(bloberror.BlobNotFound),
 
 // Stat asks for the properties of a blob.
 func (b bucket) Stat(ctx context.Context, key string) (remote.Told, error) {
-	answer, err := b.client.NewBlobClient(key).GetProperties(ctx, nil)
+	var answer blob.GetPropertiesResponse
+	err := remote.Patiently(ctx, b, func() (err error) {
+		answer, err = b.client.NewBlobClient(key).GetProperties(ctx, nil)
+		return err
+	})
 	if err != nil {
 		return remote.Told{}, err
 	}
@@ -78,6 +83,14 @@ func (b bucket) Stat(ctx context.Context, key string) (remote.Told, error) {
 
 // Page lists a page of blobs.
 func (b bucket) Page(ctx context.Context, prefix string, deep bool, token string, most int) (out remote.Page, err error) {
+	err = remote.Patiently(ctx, b, func() (err error) {
+		out, err = b.page(ctx, prefix, deep, token, most)
+		return err
+	})
+	return out, err
+}
+
+func (b bucket) page(ctx context.Context, prefix string, deep bool, token string, most int) (out remote.Page, err error) {
 	var marker *string
 	var largest *int32
 	if token != "" {
@@ -163,10 +176,12 @@ func marks(how remote.How) map[string]*string {
 }
 
 // Put makes a blob with one request.
-func (b bucket) Put(ctx context.Context, key string, body io.ReadSeeker, _ int64, how remote.How) error {
-	_, err := b.client.NewBlockBlobClient(key).Upload(ctx, streaming.NopCloser(body),
-		&blockblob.UploadOptions{Metadata: marks(how), AccessConditions: only(how)})
-	return err
+func (b bucket) Put(ctx context.Context, key string, body io.ReaderAt, size int64, how remote.How) error {
+	return remote.Patiently(ctx, b, func() error {
+		_, err := b.client.NewBlockBlobClient(key).Upload(ctx, streaming.NopCloser(io.NewSectionReader(body, 0, size)),
+			&blockblob.UploadOptions{Metadata: marks(how), AccessConditions: only(how)})
+		return err
+	})
 }
 
 // Begin has nothing to ask: blocks belong to no upload, and are told apart by their names.
@@ -178,8 +193,10 @@ func (b bucket) Begin(_ context.Context, _ string, how remote.How) (string, erro
 func (b bucket) Part(ctx context.Context, key, upload string, p remote.Part) (string, error) {
 	// The names of a blob's blocks are all of one length.
 	id := base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "%s-%06d", upload, p.Number))
-	_, err := b.client.NewBlockBlobClient(key).StageBlock(ctx, id, streaming.NopCloser(p.Body), nil)
-	return id, err
+	return id, remote.Patiently(ctx, b, func() error {
+		_, err := b.client.NewBlockBlobClient(key).StageBlock(ctx, id, streaming.NopCloser(p.Reader()), nil)
+		return err
+	})
 }
 
 // Finish sends the last block, and makes the blob of all.
@@ -195,8 +212,11 @@ func (b bucket) Finish(ctx context.Context, key, upload string, sent []remote.Se
 	for i, p := range sent {
 		ids[i] = p.Tag
 	}
-	_, err := b.client.NewBlockBlobClient(key).CommitBlockList(ctx, ids,
-		&blockblob.CommitBlockListOptions{Metadata: marks(how), AccessConditions: only(how)})
+	err := remote.Patiently(ctx, b, func() error {
+		_, err := b.client.NewBlockBlobClient(key).CommitBlockList(ctx, ids,
+			&blockblob.CommitBlockListOptions{Metadata: marks(how), AccessConditions: only(how)})
+		return err
+	})
 	if how.Exclusive && bloberror.HasCode(err, bloberror.InvalidBlockList) {
 		// Whoever made the blob meanwhile has done away with all other blocks.
 		return remote.Changed
@@ -209,7 +229,10 @@ func (b bucket) Abort(context.Context, string, string) error { return nil }
 
 // Remove removes a blob.
 func (b bucket) Remove(ctx context.Context, key string) error {
-	_, err := b.client.NewBlobClient(key).Delete(ctx, nil)
+	err := remote.Patiently(ctx, b, func() error {
+		_, err := b.client.NewBlobClient(key).Delete(ctx, nil)
+		return err
+	})
 	if bloberror.HasCode(err, bloberror.BlobNotFound) {
 		return nil
 	}
@@ -220,6 +243,15 @@ func (b bucket) Remove(ctx context.Context, key string) error {
 func (b bucket) Final(err error) bool {
 	var answer *azcore.ResponseError
 	return errors.As(err, &answer) && remote.Refused(answer.StatusCode)
+}
+
+// Address is the address of the container.
+func (b bucket) Address() string { return b.server }
+
+// Denied reports whether a right is missing.
+func (b bucket) Denied(err error) bool {
+	var answer *azcore.ResponseError
+	return errors.As(err, &answer) && answer.StatusCode == http.StatusForbidden
 }
 
 var _ remote.Bucket = bucket{}

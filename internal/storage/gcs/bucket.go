@@ -138,16 +138,13 @@ func described(key string, how remote.How) []byte {
 }
 
 // Put makes an object with one request, of two parts.
-func (b bucket) Put(ctx context.Context, key string, body io.ReadSeeker, size int64, how remote.How) error {
+func (b bucket) Put(ctx context.Context, key string, body io.ReaderAt, size int64, how remote.How) error {
 	const between = "trevak-part"
 	head := fmt.Appendf(nil, "--%s\r\nContent-Type: application/json; charset=UTF-8\r\n\r\n%s\r\n--%[1]s\r\n"+
 		"Content-Type: application/octet-stream\r\n\r\n", between, described(key, how))
 	tail := []byte("\r\n--" + between + "--\r\n")
 	_, err := b.patiently(ctx, func() (*http.Response, error) {
-		if _, err := body.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
-		whole := io.MultiReader(bytes.NewReader(head), io.LimitReader(body, size), bytes.NewReader(tail))
+		whole := io.MultiReader(bytes.NewReader(head), io.NewSectionReader(body, 0, size), bytes.NewReader(tail))
 		r, err := http.NewRequestWithContext(ctx, http.MethodPost, b.upload("multipart", url.Values{}, how), whole)
 		if err != nil {
 			return nil, err
@@ -209,14 +206,11 @@ func (b bucket) part(ctx context.Context, session string, p remote.Part, whole s
 			if left <= 0 && whole == "*" {
 				return nil, nil
 			}
-			if _, err := p.Body.Seek(arrived-p.From, io.SeekStart); err != nil {
-				return nil, err
-			}
 			piece := fmt.Sprintf("bytes %d-%d/%s", arrived, arrived+left-1, whole)
 			if left <= 0 {
 				piece = "bytes */" + whole
 			}
-			got, err := b.place(ctx, session, p.Body, left, piece)
+			got, err := b.place(ctx, session, io.NewSectionReader(p.Body, arrived-p.From, left), left, piece)
 			if err != nil {
 				unsure = true
 				return nil, err
@@ -250,7 +244,7 @@ func reached(r *http.Response) int64 {
 func (b bucket) place(ctx context.Context, session string, body io.Reader, size int64, piece string) (*http.Response, error) {
 	var of io.Reader = http.NoBody
 	if size > 0 {
-		of = io.LimitReader(body, size)
+		of = body
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPut, session, of)
 	if err != nil {

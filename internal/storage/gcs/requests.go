@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"math/rand/v2"
 	"net/http"
 	"strings"
-	"time"
 
 	"trevak/internal/fault"
 	"trevak/internal/storage"
@@ -76,20 +74,19 @@ func (s *server) finished(r *http.Request) (*http.Response, error) {
 }
 
 // patiently sends a request, again and again while that can help.
-func (s *server) patiently(ctx context.Context, send func() (*http.Response, error)) (*http.Response, error) {
-	for try := 1; ; try++ {
-		got, err := send()
-		if err == nil || try == remote.Tries || ctx.Err() != nil || final(err) {
-			return got, err
-		}
-		wait := min(100*time.Millisecond<<try, 5*time.Second)
-		select {
-		case <-time.After(wait/2 + rand.N(wait/2)):
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
+func (s *server) patiently(ctx context.Context, send func() (*http.Response, error)) (got *http.Response, err error) {
+	err = remote.Patiently(ctx, s, func() (err error) {
+		got, err = send()
+		return err
+	})
+	return got, err
 }
+
+// Address is the address of the store.
+func (s *server) Address() string { return s.address }
+
+// Final reports whether asking again cannot help.
+func (s *server) Final(err error) bool { return final(err) }
 
 func final(err error) bool {
 	told, ok := asAnswer(err)
@@ -117,8 +114,11 @@ func (s *server) ask(ctx context.Context, place string, into any) error {
 var rights = map[remote.Right]string{remote.Read: "storage.objects.get", remote.List: "storage.objects.list",
 	remote.Write: "storage.objects.create", remote.Delete: "storage.objects.delete", remote.ListUploads: "storage.objects.list"}
 
-// Final reports whether asking again cannot help.
-func (b bucket) Final(err error) bool { return final(err) }
+// Denied reports whether a right is missing.
+func (b bucket) Denied(err error) bool {
+	told, ok := asAnswer(err)
+	return ok && told.status == http.StatusForbidden
+}
 
 // Explain makes of what a server answered an error that says what to do.
 func (b bucket) Explain(key string, needs remote.Right, err error) error {

@@ -11,8 +11,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// Tries is how often a request is tried.
-const Tries = 6
+// Tries is how often a request is tried: for about six seconds, where each is refused at once.
+const Tries = 8
 
 // ErrCut says that a listing is only a part of what there is, and does not say how to go on.
 var ErrCut = errors.New("a listing is cut")
@@ -46,7 +46,7 @@ func Refused(status int) bool {
 }
 
 // final is Final for errors of the context as well.
-func final(b Bucket, err error) bool {
+func final(b interface{ Final(error) bool }, err error) bool {
 	return errors.Is(err, context.Canceled) || errors.Is(err, storage.ErrChanged) || fault.KindOf(err) == fault.Usage || b.Final(err)
 }
 

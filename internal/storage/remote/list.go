@@ -99,7 +99,7 @@ func (s *Store) Stat(ctx context.Context, uri string) (storage.Object, error) {
 	}
 	answer, err := p.Page(ctx, prefix, false, "", 1)
 	switch {
-	case err != nil && missing != nil && !isMissing(missing):
+	case err != nil && missing != nil && !isMissing(missing) && p.Denied(err):
 		return storage.Object{}, missing
 	case err != nil:
 		// An answer to a question for the head of an object has no room to say why; this one has.

@@ -105,10 +105,10 @@ func (p *part) giveBack() {
 	p.memory, p.taken = nil, 0
 }
 
-// reader reads the part from its beginning.
-func (p *part) reader() io.ReadSeeker {
+// reader reads the part.
+func (p *part) reader() io.ReaderAt {
 	if p.scratch != nil {
-		return io.NewSectionReader(p.scratch, 0, p.n)
+		return p.scratch
 	}
 	return bytes.NewReader(p.memory)
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"math/rand/v2"
 	"sync"
 	"time"
 
@@ -132,7 +131,7 @@ func (f *file) fetch(from, size int64) ([]byte, error) {
 	data := room(size)
 	var err error
 	for try := range Tries {
-		if try > 0 && !f.pause(try) {
+		if try > 0 && !pause(f.ctx, try) {
 			return nil, f.ctx.Err()
 		}
 		before := len(data)
@@ -151,17 +150,6 @@ func (f *file) fetch(from, size int64) ([]byte, error) {
 		}
 	}
 	return nil, f.explained(Read, err)
-}
-
-// pause waits before another try, longer each time and never as long as others do.
-func (f *file) pause(try int) bool {
-	wait := min(100*time.Millisecond<<try, 5*time.Second)
-	select {
-	case <-time.After(wait/2 + rand.N(wait/2)):
-		return true
-	case <-f.ctx.Done():
-		return false
-	}
 }
 
 // request asks for what is missing of a piece, and puts what comes behind what is there.

@@ -15,7 +15,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// Bucket is what objects lie in. Its errors are those of its protocol's library; Explain makes of them what is told.
+// Bucket is what objects lie in. Its requests are sent again as often as that can help (Patiently), apart from Get. Its errors are those of
+// its protocol's library; Explain makes of them what is told.
 type Bucket interface {
 	// Base is the URI that those of all its objects begin with, without a slash at its end.
 	Base() string
@@ -28,7 +29,7 @@ type Bucket interface {
 	// Get asks for a piece of an object at the version that it was listed at, or refuses as one that was changed.
 	Get(ctx context.Context, key string, at storage.Version, from, size int64) (io.ReadCloser, error)
 	// Put makes a small object.
-	Put(ctx context.Context, key string, body io.ReadSeeker, size int64, how How) error
+	Put(ctx context.Context, key string, body io.ReaderAt, size int64, how How) error
 	// Begin begins a large one; Part sends a piece of it, and returns what names that at the end; Finish sends the last piece, which
 	// may be empty, and has the object appear; Abort gives it up: nil for one that is given up already.
 	Begin(ctx context.Context, key string, how How) (upload string, err error)
@@ -40,8 +41,9 @@ type Bucket interface {
 	// Explain makes of an error one that says what to do; right is the one that the request needs. It leaves errors as they are that
 	// say so already, or come of the context.
 	Explain(key string, right Right, err error) error
-	// Final reports whether asking again cannot help.
-	Final(err error) bool
+	Asked
+	// Denied reports whether a right is missing.
+	Denied(err error) bool
 }
 
 // Leaver is a bucket that lists uploads which were begun and never ended.
@@ -91,8 +93,11 @@ type Part struct {
 	// Number counts from 1, From is where it begins.
 	Number     int
 	From, Size int64
-	Body       io.ReadSeeker
+	Body       io.ReaderAt
 }
+
+// Reader reads the part from its beginning.
+func (p Part) Reader() io.ReadSeeker { return io.NewSectionReader(p.Body, 0, p.Size) }
 
 // Sent is a part that has arrived.
 type Sent struct {

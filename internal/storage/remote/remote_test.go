@@ -135,8 +135,8 @@ func (s *shelf) place(key string, data []byte, how How) error {
 	return nil
 }
 
-func (s *shelf) Put(_ context.Context, key string, body io.ReadSeeker, size int64, how How) error {
-	data, err := io.ReadAll(body)
+func (s *shelf) Put(_ context.Context, key string, body io.ReaderAt, size int64, how How) error {
+	data, err := io.ReadAll(io.NewSectionReader(body, 0, size))
 	if err != nil || int64(len(data)) != size {
 		return fmt.Errorf("%d bytes of %d, %w", len(data), size, err)
 	}
@@ -155,7 +155,7 @@ func (s *shelf) Begin(_ context.Context, key string, how How) (string, error) {
 }
 
 func (s *shelf) Part(_ context.Context, _, id string, p Part) (string, error) {
-	data, err := io.ReadAll(p.Body)
+	data, err := io.ReadAll(p.Reader())
 	if err != nil || int64(len(data)) != p.Size {
 		return "", fmt.Errorf("%d bytes of %d, %w", len(data), p.Size, err)
 	}
@@ -210,6 +210,10 @@ func (s *shelf) Explain(key string, right Right, err error) error {
 }
 
 func (s *shelf) Final(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+func (s *shelf) Address() string { return "shelf" }
+
+func (s *shelf) Denied(error) bool { return false }
 
 // turning is a shelf that takes parts one after the other, and counts those that come out of turn.
 type turning struct {
@@ -318,7 +322,7 @@ func TestConditionsAreProven(t *testing.T) {
 
 type careless struct{ *shelf }
 
-func (c *careless) Put(ctx context.Context, key string, body io.ReadSeeker, size int64, how How) error {
+func (c *careless) Put(ctx context.Context, key string, body io.ReaderAt, size int64, how How) error {
 	how.Exclusive = false
 	return c.shelf.Put(ctx, key, body, size, how)
 }

@@ -163,7 +163,7 @@ func (w *writer) Commit() error {
 
 func (w *writer) commit() error {
 	if w.upload == "" {
-		var body io.ReadSeeker = bytes.NewReader(nil)
+		var body io.ReaderAt = bytes.NewReader(nil)
 		var size int64
 		if w.part != nil {
 			body, size = w.part.reader(), w.part.size()

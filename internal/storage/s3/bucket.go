@@ -33,7 +33,11 @@ func versionOf(o minio.ObjectInfo) storage.Version {
 
 // Stat asks for the head of an object.
 func (b bucket) Stat(ctx context.Context, key string) (remote.Told, error) {
-	info, err := b.StatObject(ctx, b.name, key, minio.StatObjectOptions{})
+	var info minio.ObjectInfo
+	err := remote.Patiently(ctx, b, func() (err error) {
+		info, err = b.StatObject(ctx, b.name, key, minio.StatObjectOptions{})
+		return err
+	})
 	return remote.Told{Version: versionOf(info), Mark: info.UserMetadata[writeMark]}, err
 }
 
@@ -41,7 +45,7 @@ func (b bucket) Stat(ctx context.Context, key string) (remote.Told, error) {
 const pageSize = 1000
 
 // Page lists a page of objects.
-func (b bucket) Page(_ context.Context, prefix string, deep bool, token string, most int) (remote.Page, error) {
+func (b bucket) Page(ctx context.Context, prefix string, deep bool, token string, most int) (remote.Page, error) {
 	delimiter := "/"
 	if deep {
 		delimiter = ""
@@ -49,7 +53,11 @@ func (b bucket) Page(_ context.Context, prefix string, deep bool, token string, 
 	if most == 0 {
 		most = pageSize
 	}
-	answer, err := b.ListObjectsV2(b.name, prefix, "", token, delimiter, most)
+	var answer minio.ListBucketV2Result
+	err := remote.Patiently(ctx, b, func() (err error) {
+		answer, err = b.ListObjectsV2(b.name, prefix, "", token, delimiter, most)
+		return err
+	})
 	if err != nil {
 		return remote.Page{}, err
 	}
@@ -105,20 +113,30 @@ func (b bucket) options(how remote.How, complete bool) minio.PutObjectOptions {
 }
 
 // Put makes an object with one request.
-func (b bucket) Put(ctx context.Context, key string, body io.ReadSeeker, size int64, how remote.How) error {
-	_, err := b.PutObject(ctx, b.name, key, body, size, "", "", b.options(how, true))
-	return err
+func (b bucket) Put(ctx context.Context, key string, body io.ReaderAt, size int64, how remote.How) error {
+	return remote.Patiently(ctx, b, func() error {
+		_, err := b.PutObject(ctx, b.name, key, io.NewSectionReader(body, 0, size), size, "", "", b.options(how, true))
+		return err
+	})
 }
 
 // Begin begins a multipart upload.
-func (b bucket) Begin(ctx context.Context, key string, how remote.How) (string, error) {
-	return b.NewMultipartUpload(ctx, b.name, key, b.options(how, false))
+func (b bucket) Begin(ctx context.Context, key string, how remote.How) (id string, err error) {
+	err = remote.Patiently(ctx, b, func() (err error) {
+		id, err = b.NewMultipartUpload(ctx, b.name, key, b.options(how, false))
+		return err
+	})
+	return id, err
 }
 
 // Part sends a part of it.
 func (b bucket) Part(ctx context.Context, key, upload string, p remote.Part) (string, error) {
-	sent, err := b.PutObjectPart(ctx, b.name, key, upload, p.Number, p.Body, p.Size,
-		minio.PutObjectPartOptions{DisableContentSha256: !b.secure()})
+	var sent minio.ObjectPart
+	err := remote.Patiently(ctx, b, func() (err error) {
+		sent, err = b.PutObjectPart(ctx, b.name, key, upload, p.Number, p.Reader(), p.Size,
+			minio.PutObjectPartOptions{DisableContentSha256: !b.secure()})
+		return err
+	})
 	return sent.ETag, err
 }
 
@@ -135,13 +153,15 @@ func (b bucket) Finish(ctx context.Context, key, upload string, sent []remote.Se
 	for i, p := range sent {
 		list[i] = minio.CompletePart{PartNumber: p.Number, ETag: p.Tag}
 	}
-	_, err := b.CompleteMultipartUpload(ctx, b.name, key, upload, list, b.options(how, true))
-	return err
+	return remote.Patiently(ctx, b, func() error {
+		_, err := b.CompleteMultipartUpload(ctx, b.name, key, upload, list, b.options(how, true))
+		return err
+	})
 }
 
 // Abort gives an upload up.
 func (b bucket) Abort(ctx context.Context, key, upload string) error {
-	err := b.AbortMultipartUpload(ctx, b.name, key, upload)
+	err := remote.Patiently(ctx, b, func() error { return b.AbortMultipartUpload(ctx, b.name, key, upload) })
 	if minio.ToErrorResponse(err).Code == "NoSuchUpload" {
 		return nil
 	}
@@ -150,14 +170,18 @@ func (b bucket) Abort(ctx context.Context, key, upload string) error {
 
 // Remove removes an object.
 func (b bucket) Remove(ctx context.Context, key string) error {
-	return b.RemoveObject(ctx, b.name, key, minio.RemoveObjectOptions{})
+	return remote.Patiently(ctx, b, func() error { return b.RemoveObject(ctx, b.name, key, minio.RemoveObjectOptions{}) })
 }
 
 // Uploads lists multipart uploads, and gives them up where that is asked for.
 func (b bucket) Uploads(ctx context.Context, prefix string, before time.Time, remove bool) (out []storage.Leftover, err error) {
 	keyMarker, idMarker := "", ""
 	for {
-		answer, err := b.ListMultipartUploads(ctx, b.name, prefix, keyMarker, idMarker, "", pageSize)
+		var answer minio.ListMultipartUploadsResult
+		err := remote.Patiently(ctx, b, func() (err error) {
+			answer, err = b.ListMultipartUploads(ctx, b.name, prefix, keyMarker, idMarker, "", pageSize)
+			return err
+		})
 		if code := minio.ToErrorResponse(err).Code; code == "NoSuchUpload" || code == "NotImplemented" {
 			// Some stores say so where there is none, or have none.
 			return out, nil

@@ -59,8 +59,16 @@ func (b bucket) Explain(key string, needs remote.Right, err error) error {
 	return e
 }
 
-// server is the address of the store.
+// Address is the address of the store.
+func (b bucket) Address() string { return b.server() }
+
 func (b bucket) server() string { return storage.Shown(b.EndpointURL().String()) }
+
+// Denied reports whether a right is missing.
+func (bucket) Denied(err error) bool {
+	answer := minio.ToErrorResponse(err)
+	return answer.Code == "AccessDenied" || answer.StatusCode == http.StatusForbidden && answer.Code == ""
+}
 
 // Final reports whether asking again cannot help.
 func (bucket) Final(err error) bool {

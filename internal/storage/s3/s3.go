@@ -131,7 +131,7 @@ func (c *clients) connect(settings Settings) (*client, error) {
 		lookup = minio.BucketLookupPath
 	}
 	core, err := minio.NewCore(server, &minio.Options{Creds: chain.credentials(), Secure: secure, Region: settings.Region,
-		BucketLookup: lookup, Transport: transport, MaxRetries: remote.Tries})
+		BucketLookup: lookup, Transport: transport, MaxRetries: 1})
 	if err != nil {
 		return nil, fault.Wrap(fault.Usage, err, "the store's address %s cannot be used", settings.Endpoint)
 	}
