@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/apache/iceberg-go"
 	icetable "github.com/apache/iceberg-go/table"
@@ -157,6 +159,14 @@ func (w *Warehouse) IsFolder() bool { return w.folder != nil }
 // SameAs reports whether another table, which may be nil, has the same newest state and is the same table: a copy that was registered.
 func (t *Table) SameAs(other *Table) bool {
 	return other != nil && t.table.Metadata().TableUUID() == other.table.Metadata().TableUUID()
+}
+
+// Shaped reports whether another table has the same columns, layout, properties and checks, and with its history the same tags and
+// branches: what can change of a table while its state stays.
+func (t *Table) Shaped(other *Table, history bool) bool {
+	return t.table.Schema().Equals(other.table.Schema()) && slices.Equal(t.Spec, other.Spec) && slices.Equal(t.Sort, other.Sort) &&
+		maps.Equal(t.Properties(), other.Properties()) && slices.Equal(t.Checks(), other.Checks()) &&
+		(!history || slices.Equal(t.Refs(), other.Refs()))
 }
 
 // Summary is an entry of what the table's newest state tells of itself, empty for none.

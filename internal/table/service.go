@@ -312,7 +312,8 @@ func (s *service) dropNamespace(ctx context.Context, parts []string) error {
 		}
 		return err
 	})
-	return fault.Wrap(fault.Storage, s.told("drop", "the namespace "+Name{parts}.String(), err), "the namespace %s cannot be dropped", Name{parts})
+	err = s.told("drop", "the namespace "+Name{parts}.String(), err)
+	return fault.Wrap(fault.Storage, err, "the namespace %s cannot be dropped", Name{parts})
 }
 
 // drop has a table be none any more. Its files stay; who wants them gone removes them then.

@@ -62,7 +62,7 @@ func drop(ctx context.Context, r Request, out *Copied) error {
 	if err != nil {
 		return err
 	}
-	if now.StateID() != r.From.StateID() {
+	if now.StateID() != r.From.StateID() || now.MetadataLocation() != r.From.MetadataLocation() {
 		return fault.New(fault.Conflict, "the table %s was changed while it was copied, and stays", r.From.Name).
 			Try("drop the copy %s, and copy it again", r.Name)
 	}

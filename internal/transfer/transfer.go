@@ -133,10 +133,13 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 
 // madeBefore reports whether a table is the very copy that is asked for.
 func (r Request) madeBefore(t *table.Table) bool {
-	if r.How == Present {
-		return t.Summary(table.CopiedKey) == r.state()
+	switch r.How {
+	case Present:
+		return t.Summary(table.CopiedKey) == r.state() && r.From.Shaped(t, false)
+	case InPlace:
+		return t.StateID() == r.From.StateID() && r.From.SameAs(t) && r.From.Shaped(t, true)
 	}
-	return t.StateID() == r.From.StateID() && (r.How == History || r.From.SameAs(t))
+	return t.StateID() == r.From.StateID() && r.From.Shaped(t, true)
 }
 
 // state names the table that is copied, and its state.

@@ -56,6 +56,7 @@ func copyWhole(ctx context.Context, r Request, out *Copied) error {
 	metadata, err := r.From.Moved(ctx, table.Relocation{Location: home, Store: r.To.Store(), Place: place,
 		Deletes: func(ctx context.Context, uri string) (string, int64, error) {
 			size, err := renamed(ctx, r.From, uri, place, r.To.Store(), place(uri))
+			out.made = append(out.made, place(uri))
 			return place(uri), size, err
 		}})
 	if err != nil {

@@ -81,6 +81,9 @@ func TestHistoriesAreCopied(t *testing.T) {
 	refused(t, 1, []string{"copy", "ops.waves", "--to", "second", "--history", "-w", "wh"}, "is no copy of this one")
 	must(t, []string{"copy", "ops.waves", "--to", "third", "-w", "wh"}, "and verified")
 	must(t, []string{"copy", "ops.waves", "--to", "third", "-w", "wh"}, "copied before")
+	must(t, []string{"copy", "ops.waves", "--to", "sixth", "--history", "-w", "third"}, "copied with its history")
+	must(t, []string{"tag", "ops.waves", "later", "-w", "third"}, "later")
+	refused(t, 1, []string{"copy", "ops.waves", "--to", "sixth", "--history", "--then-drop", "-w", "third"}, "is no copy of this one")
 	rows := func(w string) []string {
 		lines := strings.Split(must(t, []string{"convert", "table:ops.waves", "--to", "-", "--quiet", "-w", w}).out, "\n")
 		slices.Sort(lines)
