@@ -132,8 +132,8 @@ func (c *catalog) guarded(r *http.Request, steps []string) (any, error) {
 // configuration is what the catalog says of itself.
 func configuration(overrides map[string]string) map[string]any {
 	const namespaces, tables = "/v1/{prefix}/namespaces", "/v1/{prefix}/namespaces/{namespace}/tables"
-	return map[string]any{"defaults": map[string]string{}, "overrides": overrides, "endpoints": []string{"GET " + namespaces, "POST " + namespaces,
-		"GET " + namespaces + "/{namespace}", "DELETE " + namespaces + "/{namespace}", "GET " + tables, "POST " + tables,
+	return map[string]any{"defaults": map[string]string{}, "overrides": overrides, "endpoints": []string{"GET " + namespaces,
+		"POST " + namespaces, "GET " + namespaces + "/{namespace}", "DELETE " + namespaces + "/{namespace}", "GET " + tables, "POST " + tables,
 		"GET " + tables + "/{table}", "POST " + tables + "/{table}", "DELETE " + tables + "/{table}", "HEAD " + namespaces + "/{namespace}",
 		"POST " + namespaces + "/{namespace}/register"}}
 }

@@ -15,8 +15,8 @@ import (
 	"trevak/internal/storage"
 )
 
-// Bucket is what objects lie in. Its requests are sent again as often as that can help (Patiently), apart from Get. Its errors are those of
-// its protocol's library; Explain makes of them what is told.
+// Bucket is what objects lie in. Its requests are sent again as often as that can help (Patiently), apart from Get. Its errors are those
+// of its protocol's library; Explain makes of them what is told.
 type Bucket interface {
 	// Base is the URI that those of all its objects begin with, without a slash at its end.
 	Base() string
