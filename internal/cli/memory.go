@@ -51,12 +51,17 @@ func (a *app) keepMemory() {
 	if !a.limited || a.stated > 0 {
 		debug.SetMemoryLimit(int64(collected * float64(memory-programBytes)))
 	}
+	uploadMemory = memory / uploadShare
+	stores = storesWith(0)
 	if memory < run.UsualMemory/2 {
 		// There is no room for what lets the collector wait.
 		floor.Reset()
 		debug.SetGCPercent(smallPercent)
 	}
 }
+
+// uploadShare is the part of the memory that uploads may wait in, those to the stores of each protocol.
+const uploadShare = 8
 
 // smallPercent has the collector set to work before the heap is half again as large as what is in use.
 const smallPercent = 50

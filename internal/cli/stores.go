@@ -25,12 +25,15 @@ var vault = &vended.Vault{}
 // stores are where everything lies that has a path.
 var stores = storesWith(0)
 
+// uploadMemory is how many bytes of uploads to the stores of one protocol wait in memory, 0 for the usual.
+var uploadMemory int64
+
 // storesWith are the stores whose servers are given so much time, 0 for the usual.
 func storesWith(patience time.Duration) storage.Stores {
 	all := storage.Standard(storage.Web{Patience: patience})
-	all["s3"] = s3.New(s3.Options{Of: reachedBy, Vault: vault, Patience: patience})
-	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Vault: vault, Patience: patience})
-	blobs := azure.New(azure.Options{Of: azureBy, Env: os.Getenv, Vault: vault, Patience: patience})
+	all["s3"] = s3.New(s3.Options{Of: reachedBy, Vault: vault, Patience: patience, Memory: uploadMemory})
+	all[gcs.Scheme] = gcs.New(gcs.Options{Of: googleBy, Vault: vault, Patience: patience, Memory: uploadMemory})
+	blobs := azure.New(azure.Options{Of: azureBy, Env: os.Getenv, Vault: vault, Patience: patience, Memory: uploadMemory})
 	for _, scheme := range azure.Schemes {
 		all[scheme] = blobs
 	}
