@@ -25,11 +25,7 @@ func openCatalog(ctx context.Context, name string) (*table.Warehouse, error) {
 	}
 	of, ok := c.Catalogs[name]
 	if !ok {
-		e := fault.New(fault.Usage, "there is no catalog %q in %s", name, config.File)
-		if len(c.Catalogs) == 0 {
-			return nil, e.Try("describe it there, as docs/stores.md shows, or name a folder with --warehouse")
-		}
-		return nil, e.Try("%s", schema.Choices(name, slices.Sorted(maps.Keys(c.Catalogs))))
+		return nil, noCatalog(c, name, "name a folder with --warehouse")
 	}
 	if of.Kind == config.Folder {
 		return table.OpenWarehouse(stores, of.Location)
@@ -75,8 +71,20 @@ func warehouseOf(ctx context.Context, text string) (w *table.Warehouse, named st
 		w, err = openCatalog(ctx, name)
 		return w, of, err
 	}
+	if name != text && !strings.ContainsAny(text, `/\`) {
+		return nil, "", noCatalog(c, name, "write the folder of that name as ./"+text)
+	}
 	w, err = table.OpenWarehouse(stores, text)
 	return w, "", err
+}
+
+// noCatalog is the error of a catalog that trevak.yaml does not describe; otherwise is what else may be meant.
+func noCatalog(c *config.Config, name, otherwise string) error {
+	e := fault.New(fault.Usage, "there is no catalog %q in %s", name, config.File)
+	if len(c.Catalogs) == 0 {
+		return e.Try("describe it there, as docs/stores.md shows, or %s", otherwise)
+	}
+	return e.Try("%s", schema.Choices(name, slices.Sorted(maps.Keys(c.Catalogs))))
 }
 
 // secret reads what a catalog is to be asked with, from the environment or a file; it is empty where nothing is said.

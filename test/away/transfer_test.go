@@ -98,6 +98,7 @@ func TestHistoriesAreCopied(t *testing.T) {
 	}
 	must(t, []string{"tables", "-w", "fourth"}, "ops.waves")
 	refused(t, 2, []string{"copy", "ops.waves", "--to", "fifth", "--history", "--in-place", "-w", "wh"}, "leave one of them out")
+	refused(t, 2, []string{"copy", "ops.waves", "--to", "offic:ops.waves", "-w", "wh"}, "office")
 	refused(t, 2, []string{"copy", "opz", "--to", "fifth", "-w", "wh"}, "no namespace opz")
 }
 
