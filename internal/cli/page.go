@@ -3,7 +3,9 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"time"
@@ -34,6 +36,13 @@ func (f *pageFlag) check(ctx context.Context) error {
 		return fault.New(fault.Usage, "--report %s is no .html file", f.path).Try("name a file that ends in .html")
 	}
 	o, err := stores.Stat(ctx, f.path)
+	if _, flat := storage.FlatOf(stores, f.path); flat && err != nil {
+		// Nothing has to be there before, apart from what holds everything.
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
 	if err != nil {
 		if folder, err := stores.Stat(ctx, storage.Dir(f.path)); err != nil || folder.Kind != storage.Folder {
 			return fault.New(fault.Usage, "--report %s: there is no folder %s", f.path, storage.Dir(f.path)).Try("make it first")

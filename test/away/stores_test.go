@@ -88,6 +88,10 @@ func dayInAStore(t *testing.T, base string) {
 	if err != nil || strings.Count(string(text), "\n") != 802 || !strings.Contains(string(text), "7,area 3,99.5") {
 		t.Errorf("%d lines, %v", strings.Count(string(text), "\n"), err)
 	}
+	must(t, []string{"infer", "in/a.csv", "--report", at("pages/waves.html")}, "sea_area")
+	must(t, []string{"infer", "in/a.csv", "--report", at("pages/waves.html")}, "sea_area")
+	must(t, in("load", "fix.csv", "--into", "ops.checked", "--check", "quarantine: id < 100", "--quarantine", at("bad/fix.ndjson")), "1 quarantined")
+	must(t, []string{"preview", at("bad/fix.ndjson")}, "900")
 	// What is overwritten leaves nothing of what was there.
 	must(t, []string{"convert", "in/a.csv", "--to", at("raw/"), "--overwrite", "--format", "csv"}, "400 written")
 	must(t, []string{"convert", at("raw/"), "--to", "again.csv"}, "400 read = 400 written")
