@@ -42,6 +42,9 @@ func (w *Warehouse) kept(m icetable.Metadata) (icetable.Metadata, error) {
 	return icetable.UpdateTableMetadata(m, []icetable.Update{change}, "")
 }
 
+// Keeper is the catalog that keeps the table, empty for the folder that it lies in.
+func (t *Table) Keeper() string { return t.table.Properties()[keptByKey] }
+
 // KeptBy is the description of the table as it is when another warehouse's catalog keeps it.
 func (t *Table) KeptBy(w *Warehouse) ([]byte, error) {
 	m, err := w.kept(t.table.Metadata())
@@ -182,7 +185,7 @@ func (t *Table) Summary(key string) string {
 func (w *Warehouse) HandOver(ctx context.Context, t *Table, to *Warehouse, name Name) error {
 	_, err := w.Commit(ctx, t.Name, "", Change{Quiet: true, Properties: map[string]string{keptByKey: to.keeping()},
 		Check: func(now *Table) error {
-			if now.StateID() != t.StateID() {
+			if now.MetadataLocation() != t.MetadataLocation() {
 				return changedMeanwhile(t.Name, "was changed")
 			}
 			return nil

@@ -277,7 +277,7 @@ func (w *Warehouse) writable(t *Table) error {
 		// A service says where the files of its tables lie.
 		return nil
 	}
-	if keeper := t.table.Properties()[keptByKey]; keeper != "" {
+	if keeper := t.Keeper(); keeper != "" {
 		return fault.New(fault.Storage, "the table %s is kept by the catalog %s, which would not know of what is written here", t.Name, keeper).
 			Try("write to it by that catalog, with --catalog %s; or copy it here with: trevak copy", keeper)
 	}

@@ -37,6 +37,10 @@ func Relocate(ctx context.Context, s storage.Store, dir string, name table.Name,
 	if err != nil {
 		return nil, err
 	}
+	if keeper := t.Keeper(); keeper != "" {
+		return nil, fault.New(fault.Usage, "the table %s is kept by the catalog %s, which says where it lies", name, keeper).
+			Try("copy the table with its history by that catalog, to where it shall lie")
+	}
 	out := &Relocated{Table: name.String(), From: storage.Path(t.Location()), To: w.Place(name), DryRun: dry}
 	if storage.Clean(out.From) == storage.Clean(out.To) {
 		out.There = true

@@ -68,8 +68,10 @@ type copying struct {
 	out    *Copied
 	began  time.Time
 	state  string // what the copy is of
-	mutex  sync.Mutex
-	files  []layout.DataFile
+
+	request Request
+	mutex   sync.Mutex
+	files   []layout.DataFile
 }
 
 // Request is what is to be copied, and where.
@@ -93,6 +95,9 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 	out := &Copied{From: r.From.Name.String(), To: r.Name.String(), Warehouse: r.To.Dir(), How: r.How, DryRun: r.DryRun}
 	existing, err := r.To.Load(ctx, r.Name)
 	if err != nil {
+		return nil, err
+	}
+	if err := r.apart(existing, r.To.Place(r.Name)); err != nil {
 		return nil, err
 	}
 	if existing != nil {
@@ -131,6 +136,19 @@ func Copy(ctx context.Context, r Request) (*Copied, error) {
 	return out, err
 }
 
+// apart refuses a copy that would be the table itself, or lie in its folder: to drop the one would end the other.
+func (r Request) apart(existing *table.Table, home string) error {
+	if existing != nil && existing.MetadataLocation() == r.From.MetadataLocation() {
+		return fault.New(fault.Usage, "the table %s of %s is the one that is to be copied", r.Name, r.To.Dir()).
+			Try("give the copy another name, or name another warehouse")
+	}
+	if r.How != InPlace && storage.Clean(home) == storage.Clean(storage.Path(r.From.Location())) {
+		return fault.New(fault.Usage, "the copy of %s would lie in the folder of the table itself, %s", r.From.Name, home).
+			Try("have the other catalog know the table where it lies, with --in-place, or give the copy another name")
+	}
+	return nil
+}
+
 // madeBefore reports whether a table is the very copy that is asked for.
 func (r Request) madeBefore(t *table.Table) bool {
 	switch r.How {
@@ -152,7 +170,7 @@ func copyPresent(ctx context.Context, r Request, out *Copied) error {
 	if err != nil {
 		return err
 	}
-	c := &copying{began: time.Now(), from: from, to: to, budget: r.Budget, state: r.state(), out: out}
+	c := &copying{began: time.Now(), from: from, to: to, budget: r.Budget, state: r.state(), request: r, out: out}
 	var whole, others []table.ReadTask
 	for _, t := range tasks {
 		if len(t.Deletes) == 0 && from.OfSpec(t.File) {
@@ -207,6 +225,9 @@ func (c *copying) file(ctx context.Context, f table.File) (layout.DataFile, erro
 	c.mutex.Lock()
 	uri, err := c.load.FileAt(ctx, c.from.FolderOf(f), nameOf(c.from, f.URI))
 	c.mutex.Unlock()
+	if err == nil && uri == f.URI {
+		err = c.request.apart(nil, c.from.Location())
+	}
 	if err != nil {
 		return d, err
 	}

@@ -41,6 +41,9 @@ func copyWhole(ctx context.Context, r Request, out *Copied) error {
 	if err != nil {
 		return err
 	}
+	if err := r.apart(nil, home); err != nil {
+		return err
+	}
 	place := placing(r.From, home)
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(atOnce(r.To.Store(), home, r.Budget))

@@ -108,10 +108,18 @@ func TestTablesChangeTheirCatalog(t *testing.T) {
 	office(t, "    kind: sql\n    uri: sqlite:catalog.db\n    location: wh\n")
 	want := states(t, "ops.waves", "-w", "wh")
 	refused(t, 2, []string{"copy", "ops.waves", "--to", "second", "--in-place", "-w", "wh"}, "is a folder")
+	// What would be the table itself, or lie in its folder, is no copy: to drop the one would end the other.
+	for _, how := range [][]string{{"--history"}, nil} {
+		refused(t, 2, append([]string{"copy", "ops.waves", "--to", "wh", "--then-drop", "-w", "wh"}, how...), "is the one that is to be copied")
+		refused(t, 2, append([]string{"copy", "ops.waves", "--to", "office", "--then-drop", "-w", "wh"}, how...), "would lie in the folder of the table itself")
+	}
+	alike(t, "refused copies", want, states(t, "ops.waves", "-w", "wh"))
 	must(t, []string{"copy", "ops.waves", "--to", "office", "--in-place", "--dry-run", "-w", "wh"}, "nothing was done")
 	must(t, []string{"copy", "ops.waves", "--to", "office:ops.aside", "--in-place", "-w", "wh"}, "is only read here")
 	refused(t, 1, []string{"sweep", "ops.waves", "-w", "wh", "--older-than", "0s"}, "is kept by the catalog office")
 	refused(t, 2, []string{"copy", "ops.aside", "--to", "office:ops.twice", "--in-place", "--catalog", "office"}, "--then-drop")
+	refused(t, 2, []string{"copy", "ops.aside", "--to", "office", "--in-place", "--then-drop", "--catalog", "office"}, "is the one that is to be copied")
+	refused(t, 2, []string{"relocate", "ops.waves", "-w", "wh"}, "is kept by the catalog office")
 	must(t, []string{"copy", "ops.aside", "--to", "office:ops.waves", "--in-place", "--then-drop", "--catalog", "office"}, "whose files stay")
 	alike(t, "in place", want, states(t, "ops.waves", "--catalog", "office"))
 	must(t, []string{"load", "b.csv", "--into", "ops.waves", "--catalog", "office", "--again"}, "200 read = 200 written")
