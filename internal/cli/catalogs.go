@@ -89,20 +89,25 @@ func noCatalog(c *config.Config, name, otherwise string) error {
 
 // secret reads what a catalog is to be asked with, from the environment or a file; it is empty where nothing is said.
 func secret(ctx context.Context, catalog, from string) (string, error) {
+	return secretFrom(ctx, from, "the catalog "+catalog, config.File)
+}
+
+// secretFrom reads the secret for something, of which a file says where it is.
+func secretFrom(ctx context.Context, from, what, file string) (string, error) {
 	if from == "" {
 		return "", nil
 	}
 	if variable, ok := strings.CutPrefix(from, "env:"); ok {
 		value := os.Getenv(variable)
 		if value == "" {
-			return "", fault.New(fault.Usage, "the environment does not set %s, which the catalog %s is to be asked with", variable, catalog).
-				Try("set it, or name another in %s", config.File)
+			return "", fault.New(fault.Usage, "the environment does not set %s, which %s is to be asked with", variable, what).
+				Try("set it, or name another in %s", file)
 		}
 		return value, nil
 	}
 	text, err := storage.ReadAll(ctx, stores, from)
 	if err != nil {
-		return "", fault.Wrap(fault.Usage, err, "what the catalog %s is to be asked with cannot be read from %s", catalog, from)
+		return "", fault.Wrap(fault.Usage, err, "what %s is to be asked with cannot be read from %s", what, from)
 	}
 	return strings.TrimSpace(string(text)), nil
 }

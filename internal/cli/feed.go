@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -43,17 +44,12 @@ func (f *feedFlag) apply(cmd *cobra.Command, flow *setting.Flow, args []string) 
 	if f.feed, err = feed.Read(cmd.Context(), stores, f.path); err != nil {
 		return nil, err
 	}
-	for _, s := range setting.Table {
-		values := f.feed.Values[s.Key]
-		if len(values) == 0 || cmd.Flags().Lookup(s.Flag) == nil || cmd.Flags().Changed(s.Flag) || overridden(cmd.Flags(), s.Flag) {
-			continue
-		}
-		if s.Flag == "header-rows" && f.feed.One(s.Key) == "0" {
-			flow.NoHeader = true
-		} else if err := s.Set(flow, values); err != nil {
-			return nil, fault.New(fault.Usage, "the key %s: %s", s.Key, err).In(f.path)
-		}
-		f.used = append(f.used, s)
+	f.used, err = f.feed.Fill(flow, func(s setting.Setting) bool {
+		return cmd.Flags().Lookup(s.Flag) == nil || cmd.Flags().Changed(s.Flag) || overridden(cmd.Flags(), s.Flag)
+	})
+	var e *fault.Error
+	if errors.As(err, &e) {
+		return nil, e.In(f.path)
 	}
 	if f.declared, err = f.feed.Fields(); err != nil {
 		return nil, err
@@ -66,20 +62,10 @@ func (f *feedFlag) apply(cmd *cobra.Command, flow *setting.Flow, args []string) 
 
 // blame names the key of the feed file in an error about a flag that nobody stated.
 func (f *feedFlag) blame(err error) error {
-	e, ok := err.(*fault.Error)
-	if !ok || f.feed == nil || e.Kind != fault.Usage {
+	if f.feed == nil {
 		return err
 	}
-	for _, s := range f.used {
-		flag := "--" + s.Flag
-		before, after, found := strings.Cut(e.Reason+" ", flag)
-		if found && after != "" && strings.ContainsAny(after[:1], " :=,") {
-			e.Reason = strings.TrimSpace(before + "the key " + s.Key + after)
-			e.Line = f.feed.Line(s.Key)
-			return e.In(f.path)
-		}
-	}
-	return e
+	return f.feed.Blame(err, f.used, f.path)
 }
 
 // overridden reports whether another flag says the contrary of one that a feed file has.

@@ -91,8 +91,8 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 		return 0
 	}
 	// What was begun to be committed is told as it is.
-	told := errors.As(err, new(*load.PartlyError)) || errors.Is(err, table.ErrUntold)
-	if ctx.Err() != nil && errors.Is(err, context.Canceled) && !told {
+	begun := errors.As(err, new(*load.PartlyError)) || errors.Is(err, table.ErrUntold)
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) && !begun {
 		err = fault.New(fault.Storage, "stopped; %s", a.kept())
 	}
 	if errors.Is(err, errSeenEnough) {
@@ -102,7 +102,7 @@ func carryOut(ctx context.Context, args []string, out, errs io.Writer) int {
 	if errors.As(err, &child) {
 		return child.code
 	}
-	if errors.Is(err, errDiffers) {
+	if errors.Is(err, errDiffers) || errors.As(err, new(told)) {
 		return exitCode(err)
 	}
 	a.complain(err)
@@ -216,7 +216,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		at(a.ledger()), at(a.schemaCommand()), in(a.history()), in(a.compare()), in(a.tag()), in(a.rollback()), in(a.publish()),
 		at(a.reconcile()), at(a.check()), in(a.upkeep()), in(a.compact()), in(a.expire()), in(a.sweep()), in(a.create()), in(a.deleteCommand()),
 		in(a.alter()), in(a.adopt()), at(a.copyCommand()), in(a.relocate()), in(a.drop()), in(a.namespaces()), in(a.grants()),
-		a.feedCommand(), a.demo(), a.sandbox(),
+		in(a.runCommand()), a.runs(), a.feedCommand(), a.demo(), a.sandbox(),
 		a.completion(),
 		a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)

@@ -30,6 +30,15 @@ type Config struct {
 	Stores map[string]Store `yaml:"stores"`
 	// Catalogs are where tables are found, by name.
 	Catalogs map[string]Catalog `yaml:"catalogs"`
+	// Runs is the database that the history of runs is kept in, where that is not beside the tables.
+	Runs Runs `yaml:"runs"`
+}
+
+// Runs is a database for the history of runs.
+type Runs struct {
+	URI string `yaml:"uri"`
+	// CredentialFrom says where the password is: env:NAME, or a file.
+	CredentialFrom string `yaml:"credential_from"`
 }
 
 // Catalog is where tables are found, and how it is reached.
@@ -165,7 +174,24 @@ func Parse(text []byte, path string) (*Config, error) {
 		}
 		c.Catalogs[name] = of
 	}
-	return c, nil
+	return c, c.placeRuns(text, path)
+}
+
+// placeRuns checks the database of the run history, and has files named from the folder of the file on.
+func (c *Config) placeRuns(text []byte, path string) error {
+	if c.Runs == (Runs{}) {
+		return nil
+	}
+	if err := database.Check(c.Runs.URI); err != nil {
+		return line(text, "$.runs", err).In(path)
+	}
+	if kind, place, _ := database.Of(c.Runs.URI); kind == "sqlite" {
+		c.Runs.URI = "sqlite:" + storage.From(storage.Dir(path), place)
+	}
+	if from := c.Runs.CredentialFrom; from != "" && !strings.HasPrefix(from, "env:") {
+		c.Runs.CredentialFrom = storage.From(storage.Dir(path), from)
+	}
+	return nil
 }
 
 // decode fills what a file says. The library panics on some texts that are no YAML.

@@ -19,8 +19,8 @@ const (
 	deepestFlow  = 100 // brackets within each other
 )
 
-// readBounded reads a file, and one byte more than a feed file may have of one that is too large.
-func readBounded(ctx context.Context, s storage.Store, uri string) ([]byte, error) {
+// ReadBounded reads a file, and one byte more than a feed file may have of one that is too large.
+func ReadBounded(ctx context.Context, s storage.Store, uri string) ([]byte, error) {
 	object, err := s.Stat(ctx, uri)
 	if err != nil {
 		return nil, err
@@ -33,8 +33,8 @@ func readBounded(ctx context.Context, s storage.Store, uri string) ([]byte, erro
 	return io.ReadAll(io.LimitReader(file, mostBytes+1))
 }
 
-// plausible refuses a text that no feed file has, before it is read as YAML.
-func plausible(text []byte) error {
+// Plausible refuses a text that no feed file or run sheet has, before it is read as YAML.
+func Plausible(text []byte) error {
 	refuse := func(line int, reason string, args ...any) error {
 		e := fault.New(fault.Usage, "is no feed file: "+reason,
 			args...).Try("the keys are described in docs/schema.md, and for editors by").By(fault.DescribeFeeds)

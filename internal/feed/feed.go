@@ -4,14 +4,16 @@
 package feed
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"reflect"
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
 	"trevak/internal/fault"
@@ -31,7 +33,9 @@ type Feed struct {
 	// Values are those of settings, by their keys.
 	Values map[string][]string
 
-	text []byte
+	// text is that of the file, and within the place in it where the feed stands, with a point before each step; empty for all of it.
+	text   []byte
+	within string
 }
 
 // One returns the value of a setting that has one; it is empty where there is none.
@@ -54,7 +58,7 @@ type Column struct {
 
 // Read reads a feed file.
 func Read(ctx context.Context, s storage.Store, path string) (*Feed, error) {
-	text, err := readBounded(ctx, s, path)
+	text, err := ReadBounded(ctx, s, path)
 	if err != nil {
 		return nil, fault.Wrap(fault.Storage, err, "the feed file %s cannot be read", path)
 	}
@@ -67,44 +71,95 @@ func Read(ctx context.Context, s storage.Store, path string) (*Feed, error) {
 }
 
 // Parse reads a feed file's text. Errors name the line.
-func Parse(text []byte) (*Feed, error) {
+func Parse(text []byte) (*Feed, error) { return ParseWith(text, nil) }
+
+// ParseWith is Parse with the texts of values made others, as by parameters; expand may be nil.
+func ParseWith(text []byte, expand func(string) (string, error)) (*Feed, error) {
 	f := &Feed{text: text}
-	if err := plausible(text); err != nil {
+	if err := Plausible(text); err != nil {
 		return nil, err
 	}
-	if err := decode(text, f); err != nil {
+	root, err := Root(text)
+	if err != nil {
+		return nil, err
+	}
+	if err := Expand(root, expand); err != nil {
+		return nil, err
+	}
+	if err := decode(root, f); err != nil {
 		return nil, syntax(text, err)
 	}
 	if f.Version != Version {
 		return nil, at(text, "$.feed", fault.New(fault.Usage, "the form of feed files is %d, this file says %d", Version,
 			f.Version).Try("begin the file with: feed: %d", Version))
 	}
+	return f, f.checkColumns()
+}
+
+// OfNode reads a feed that is written within a text, at a place like .feeds[2]; its texts were expanded before.
+func OfNode(node ast.Node, text []byte, within string) (*Feed, error) {
+	f := &Feed{text: text, within: within}
+	if err := decode(node, f); err != nil {
+		return nil, syntax(text, err)
+	}
+	return f, f.checkColumns()
+}
+
+// Over returns a feed with what another says where it says nothing itself.
+func (f *Feed) Over(usual *Feed) *Feed {
+	out := *f
+	out.Values = maps.Clone(usual.Values)
+	maps.Copy(out.Values, f.Values)
+	if len(out.Columns) == 0 {
+		out.Columns = usual.Columns
+	}
+	return &out
+}
+
+func (f *Feed) checkColumns() error {
 	names := map[string]bool{}
 	for i, c := range f.Columns {
-		path := fmt.Sprintf("$.columns[%d]", i)
+		path := fmt.Sprintf("$%s.columns[%d]", f.within, i)
 		if c.Name == "" {
-			return nil, at(text, path, fault.New(fault.Usage, "the column has no name").Try("give each column a name and a type"))
+			return at(f.text, path, fault.New(fault.Usage, "the column has no name").Try("give each column a name and a type"))
 		}
 		if names[c.Name] {
-			return nil, at(text, path, fault.New(fault.Usage, "the column %q is there twice", c.Name).Try("keep one of them"))
+			return at(f.text, path, fault.New(fault.Usage, "the column %q is there twice", c.Name).Try("keep one of them"))
 		}
 		names[c.Name] = true
-		if _, err := c.field(text, path); err != nil {
-			return nil, err
+		if _, err := c.field(f.text, path); err != nil {
+			return err
 		}
 	}
-	return f, nil
+	return nil
+}
+
+// Root reads a text as YAML. The library panics on some texts that are none.
+func Root(text []byte) (root ast.Node, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			root, err = nil, syntax(text, fmt.Errorf("%v", r))
+		}
+	}()
+	file, err := parser.ParseBytes(text, 0)
+	if err == nil && (len(file.Docs) == 0 || file.Docs[0].Body == nil) {
+		err = io.EOF
+	}
+	if err != nil {
+		return nil, syntax(text, err)
+	}
+	return file.Docs[0].Body, nil
 }
 
 // decode fills a feed. The library panics on some texts that are no YAML.
-func decode(text []byte, f *Feed) (err error) {
+func decode(root ast.Node, f *Feed) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("%v", r)
 		}
 	}()
 	v := reflect.New(form)
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(v.Interface()); err != nil {
+	if err := yaml.NodeToValue(root, v.Interface(), yaml.Strict()); err != nil {
 		return err
 	}
 	v = v.Elem()
@@ -120,7 +175,7 @@ func decode(text []byte, f *Feed) (err error) {
 }
 
 // Line returns the line of a key, which is named by its path with points; 0 where it is not in the file.
-func (f *Feed) Line(key string) int64 { return at(f.text, "$."+key, &fault.Error{}).Line }
+func (f *Feed) Line(key string) int64 { return at(f.text, "$"+f.within+"."+key, &fault.Error{}).Line }
 
 // at gives an error the line of a node.
 func at(text []byte, path string, e *fault.Error) *fault.Error {

@@ -255,3 +255,12 @@ func columnSchema() object {
 		{"value", column},
 	}}
 }
+
+// Sections are the keys of a feed file, but for that of its version.
+func Sections() []string {
+	var out []string
+	for _, s := range sections {
+		out = append(out, s.name)
+	}
+	return out
+}

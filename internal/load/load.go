@@ -54,6 +54,8 @@ type Request struct {
 	Verify bool
 	// DryRun asks for the account of a load that writes nothing.
 	DryRun bool
+	// Judge is asked before the commit whether the load may be made, by its account; nil for nobody.
+	Judge func(ctx context.Context, r *write.Report) error
 
 	// origin is the number that rows get which come of the first object, and replaced are objects, by what they are known by, whose former
 	// rows are to go.
@@ -77,15 +79,10 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 	if err := l.suitsChanged(); err != nil {
 		return nil, err
 	}
-	if !l.Again && !l.wholly() {
-		if err := l.passOverKnown(ctx); err != nil {
-			return nil, err
-		}
-	}
-	if err := l.Resolve(ctx); err != nil {
+	l.Warehouse.Waiting = func() { b.Tell(run.Event{Stage: run.Committing, Waits: "another commit"}) }
+	if err := l.resolve(ctx); err != nil {
 		return nil, err
 	}
-	l.Warehouse.Waiting = func() { b.Tell(run.Event{Stage: run.Committing, Waits: "another commit"}) }
 	release, err := l.inLine(ctx, b)
 	if err != nil {
 		return nil, err
@@ -103,6 +100,16 @@ func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
 		return errors.Is(err, table.ErrChanged) && tries < mostTries, nil
 	})
 	return report, err
+}
+
+// resolve finds the objects, but for those that the tables have taken in as they are.
+func (l *Request) resolve(ctx context.Context) error {
+	if !l.Again && !l.wholly() {
+		if err := l.passOverKnown(ctx); err != nil {
+			return err
+		}
+	}
+	return l.Resolve(ctx)
 }
 
 // find returns a table as the branch has it that the load goes to; nil for one that is not there.
@@ -281,6 +288,9 @@ func (l Request) write(ctx context.Context, b run.Budget) (w pending, err error)
 	}
 	if err == nil {
 		err = l.unique(ctx, &w, done.Schema)
+	}
+	if err == nil && l.Judge != nil {
+		err = l.Judge(ctx, report)
 	}
 	if err != nil {
 		w.load.Rollback()

@@ -85,6 +85,29 @@ func ResolveBut(ctx context.Context, s storage.Store, sources []string, stdin io
 	return found, nil
 }
 
+// Given makes of objects, with the versions that they were listed at, what sources would name that are these and nothing else.
+func Given(ctx context.Context, s storage.Store, objects []storage.Object) (Found, error) {
+	found := Found{store: s, taken: map[string]bool{}}
+	for _, o := range objects {
+		if err := found.file(ctx, o, true); err != nil {
+			return Found{}, err
+		}
+	}
+	slices.SortStableFunc(found.Objects, func(a, b Object) int { return strings.Compare(a.Location, b.Location) })
+	if len(found.Objects) == 0 {
+		return Found{}, found.nothing([]string{"what was given"})
+	}
+	return found, nil
+}
+
+// NothingError says that sources name no object, though nothing is wrong with them.
+type NothingError struct{ because *fault.Error }
+
+func (n *NothingError) Error() string { return n.because.Error() }
+
+// Unwrap returns the error with its kind and way out.
+func (n *NothingError) Unwrap() error { return n.because }
+
 // take takes what one source names.
 func (f *Found) take(ctx context.Context, source string, stdin io.Reader, seen map[string]bool) error {
 	switch {
@@ -145,10 +168,10 @@ func (f *Found) nothing(sources []string) error {
 	e := fault.New(fault.Input, "there is nothing to read in %s: %d empty and %d hidden objects were passed over",
 		strings.Join(shown, ", "), f.Empty, f.Hidden)
 	if len(f.Passed) > 0 {
-		return e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What,
-			f.Passed[0].Location)
+		return &NothingError{e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What,
+			f.Passed[0].Location)}
 	}
-	return e.Try("name objects that hold data")
+	return &NothingError{e.Try("name objects that hold data")}
 }
 
 // add takes one file, or everything below one folder.
@@ -258,7 +281,10 @@ func (f *Found) expand(ctx context.Context, source string) (entries []storage.En
 		}
 	}
 	if len(entries) == 0 {
-		return nil, 0, suggest(ctx, f.store, fault.New(fault.Storage, "no file matches the pattern %q", source), source)
+		e := fault.New(fault.Storage, "no file matches the pattern %q", source)
+		// It adds the way out.
+		_ = suggest(ctx, f.store, e, source)
+		return nil, 0, &NothingError{e}
 	}
 	slices.SortFunc(entries, func(a, b storage.Entry) int { return strings.Compare(a.URI, b.URI) })
 	return entries, passed, nil

@@ -17,6 +17,9 @@ import (
 // barColor is a sea green that stands out on white, printed in grey too.
 var barColor = color.RGBA{R: 0x2f, G: 0x7f, B: 0x79, A: 0xff}
 
+// alarmColor is a red that stands out beside it.
+var alarmColor = color.RGBA{R: 0xb3, G: 0x26, B: 0x1e, A: 0xff}
+
 // WeighingChart draws the size of the sample under each codec, and writes it to a file that ends in .svg or .png.
 func WeighingChart(path string, w *weigh.Weighing) error {
 	if e := strings.ToLower(filepath.Ext(path)); e != ".svg" && e != ".png" {

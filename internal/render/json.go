@@ -25,6 +25,13 @@ func JSON(w io.Writer, value any) error {
 	return encoder.Encode(value)
 }
 
+// line writes a value in one line.
+func line(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(value)
+}
+
 // null is a value that is null where it is none.
 type null[T comparable] struct{ V T }
 

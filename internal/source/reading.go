@@ -108,6 +108,15 @@ func (l Limits) TooMany(most int, in Input) error {
 			each.Each(true))
 }
 
+// Give has the reading be of objects at the versions that they were listed at, whatever the sources would name now.
+func (r *Reading) Give(ctx context.Context, objects []storage.Object) error {
+	found, err := locate.Given(ctx, r.Store, objects)
+	if err == nil {
+		r.found = &found
+	}
+	return err
+}
+
 // Found returns the objects, once they are resolved, and the files that were known.
 func (r *Reading) Found() (objects []locate.Object, known []string) {
 	return r.found.Objects, r.found.Known

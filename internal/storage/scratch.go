@@ -1,8 +1,13 @@
 package storage
 
 import (
+	"context"
+	"errors"
+	"io"
 	"os"
 	"runtime"
+
+	"trevak/internal/fault"
 )
 
 // Scratch is a temporary file without a name, which is gone with the program whatever happens. The caller closes it.
@@ -39,3 +44,15 @@ func (s *Scratch) Close() error {
 
 // ScratchFolder is where temporary files lie where nothing else is said.
 func ScratchFolder() string { return os.TempDir() }
+
+// WriteTo writes what a thing writes of itself to a file, which takes the place of what is there when it is whole.
+func WriteTo(path string, thing io.WriterTo) error {
+	w, err := Disk{}.Create(context.Background(), path, Creation{Mode: Replace})
+	if err != nil {
+		return fault.Wrap(fault.Storage, err, "the file %s cannot be written", path)
+	}
+	if _, err := thing.WriteTo(w); err != nil {
+		return errors.Join(fault.Wrap(fault.Storage, err, "the file %s cannot be written", path), w.Abort())
+	}
+	return fault.Wrap(fault.Storage, w.Commit(), "the file %s cannot be written", path)
+}

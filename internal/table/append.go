@@ -376,6 +376,9 @@ func (a *Append) sync(ctx context.Context, files []layout.DataFile) error {
 	return fault.Wrap(fault.Storage, storage.SyncAll(ctx, a.warehouse.store, objects, folders), "the data files cannot be synced")
 }
 
+// Undone says that the commit was made within a group that came to nothing, so that the files are named by nothing.
+func (a *Append) Undone() { a.published = false }
+
 // Rollback removes the files of a load that was not committed, and the folders that are empty without them. It does nothing once
 // the table may name the files.
 func (a *Append) Rollback() {

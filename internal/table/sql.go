@@ -28,6 +28,9 @@ type sqlCatalog struct {
 	// name is that of the catalog in the rows, home the folder that new tables lie in.
 	name, home string
 
+	// tx is the transaction that commits of a group are made in, nil outside of one.
+	tx *sql.Tx
+
 	mutex sync.Mutex
 	// ready says that the tables are there, typed that theirs has a column for the type of an entry.
 	ready, typed bool
@@ -51,6 +54,21 @@ func OpenSQL(s storage.Store, of SQL) (*Warehouse, error) {
 	}
 	own := &sqlCatalog{db: of.Database, store: s, name: of.Name, home: location}
 	return &Warehouse{store: s, dir: location, catalog: own, keeper: own}, nil
+}
+
+// asked is what statements are put to.
+type asked interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+// conn is what statements are put to: the database, or the transaction that is under way.
+func (c *sqlCatalog) conn() asked {
+	if c.tx != nil {
+		return c.tx
+	}
+	return c.db
 }
 
 func (c *sqlCatalog) called() string { return c.name }
@@ -112,7 +130,7 @@ func (c *sqlCatalog) ask(ctx context.Context, f func() error) error {
 
 // change runs a statement, and returns how many rows it changed.
 func (c *sqlCatalog) change(ctx context.Context, text string, values ...any) (n int64, err error) {
-	got, err := c.db.ExecContext(ctx, c.db.Query(text), values...)
+	got, err := c.conn().ExecContext(ctx, c.db.Query(text), values...)
 	if err != nil {
 		if database.Unanswered(err) {
 			return 0, errors.Join(errUnanswered, c.db.Explain(err))
@@ -125,7 +143,7 @@ func (c *sqlCatalog) change(ctx context.Context, text string, values ...any) (n 
 // newest returns the location of a table's newest metadata; the error is errNoTable where there is none.
 func (c *sqlCatalog) newest(ctx context.Context, ident icetable.Identifier) (location string, err error) {
 	err = c.ask(ctx, func() error {
-		return c.db.QueryRowContext(ctx, c.db.Query(`SELECT metadata_location FROM iceberg_tables
+		return c.conn().QueryRowContext(ctx, c.db.Query(`SELECT metadata_location FROM iceberg_tables
 			WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3`+c.rows()), c.name, above(ident), last(ident)).Scan(&location)
 	})
 	if errors.Is(err, sql.ErrNoRows) {

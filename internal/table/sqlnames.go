@@ -27,7 +27,7 @@ func (c *sqlCatalog) pairs(ctx context.Context, text string, ofTables bool) (out
 		if ofTables {
 			text += c.rows()
 		}
-		rows, err := c.db.QueryContext(ctx, c.db.Query(text), c.name)
+		rows, err := c.conn().QueryContext(ctx, c.db.Query(text), c.name)
 		if err != nil {
 			return err
 		}
@@ -62,7 +62,7 @@ func (c *sqlCatalog) eachNamespace(ctx context.Context, _ icetable.Identifier, v
 func (c *sqlCatalog) makeNamespace(ctx context.Context, parts []string) error {
 	for n := 1; n <= len(parts); n++ {
 		err := c.ask(ctx, func() error {
-			_, err := c.db.ExecContext(ctx, c.db.Query(`INSERT INTO iceberg_namespace_properties
+			_, err := c.conn().ExecContext(ctx, c.db.Query(`INSERT INTO iceberg_namespace_properties
 				(catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true') ON CONFLICT DO NOTHING`),
 				c.name, strings.Join(parts[:n], "."))
 			return err
@@ -76,7 +76,7 @@ func (c *sqlCatalog) makeNamespace(ctx context.Context, parts []string) error {
 
 func (c *sqlCatalog) dropNamespace(ctx context.Context, parts []string) error {
 	err := c.ask(ctx, func() error {
-		_, err := c.db.ExecContext(ctx, c.db.Query(`DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace = $2`),
+		_, err := c.conn().ExecContext(ctx, c.db.Query(`DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace = $2`),
 			c.name, strings.Join(parts, "."))
 		return err
 	})

@@ -1,0 +1,424 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"trevak/internal/chronicle"
+	"trevak/internal/conduct"
+	"trevak/internal/fault"
+	"trevak/internal/gauge"
+	"trevak/internal/notice"
+	"trevak/internal/render"
+	"trevak/internal/run"
+	"trevak/internal/runlog"
+	"trevak/internal/runsheet"
+	"trevak/internal/storage"
+	"trevak/internal/table"
+)
+
+// sheetFlags are the flags of commands that carry out run sheets.
+type sheetFlags struct {
+	set []string
+	log string
+}
+
+func (f *sheetFlags) add(cmd *cobra.Command, log string) {
+	cmd.Flags().StringArrayVar(&f.set, "set", nil, "give a parameter a value, `NAME=VALUE`; may be repeated")
+	cmd.Flags().StringVar(&f.log, "log", log, "write a log to standard error, in a `form`: text, json or off")
+}
+
+// given is what a run gives a sheet.
+func (f *sheetFlags) given(now time.Time) (runsheet.Given, error) {
+	in := runsheet.Given{Stated: map[string]string{}, Env: os.Getenv, Now: now}
+	for _, text := range f.set {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return in, fault.New(fault.Usage, "--set %q does not name a parameter and its value", text).Try("write it like --set day=2031-05-03")
+		}
+		if _, twice := in.Stated[name]; twice {
+			return in, fault.New(fault.Usage, "--set gives %s two values", name).Try("keep one of them")
+		}
+		in.Stated[name] = value
+	}
+	return in, nil
+}
+
+// logger is where lines of the log go, nil for nowhere.
+func (f *sheetFlags) logger(w io.Writer) (*slog.Logger, error) {
+	options := &slog.HandlerOptions{Level: slog.LevelInfo}
+	switch f.log {
+	case "off":
+		return nil, nil
+	case "text":
+		return slog.New(slog.NewTextHandler(w, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, options)), nil
+	}
+	return nil, fault.Unknown("log", f.log, "text", "json", "off")
+}
+
+// attended is what runs are attended by: the history, those who are told, and what is measured.
+type attended struct {
+	*chronicle.Chronicle
+	telemetry *gauge.Telemetry
+}
+
+// attend prepares what is to take notice of the runs of a sheet.
+func (a *app) attend(ctx context.Context, s *runsheet.Sheet, by string, w *table.Warehouse, log *slog.Logger) (*attended, error) {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	known := *s
+	if known.Path, err = stores.Canonical(s.Path); err != nil {
+		return nil, err
+	}
+	out := &attended{Chronicle: &chronicle.Chronicle{Sheet: &known, By: by, Process: fmt.Sprintf("%s:%d", host, os.Getpid()), Log: log}}
+	out.telemetry, err = gauge.OpenTelemetry(ctx, os.Getenv, func(err error) { out.Note(slog.LevelWarn, "", "telemetry could not be sent", "error", err.Error()) })
+	if err != nil {
+		return nil, fault.New(fault.Usage, "%s", err).Try("mend the variable, or take it out of the environment")
+	}
+	out.Gauges = gauge.New(out.telemetry)
+	if out.History, err = a.openHistory(ctx, w, true); err != nil {
+		return nil, err
+	}
+	var to []notice.Receiver
+	for _, t := range s.Tell {
+		r := notice.Receiver{URL: t.URL, Of: t.Of}
+		if len(r.Of) == 0 {
+			r.Of = needAPerson
+		}
+		if r.Secret, err = secretFrom(ctx, t.SecretFrom, "the receiver "+storage.Shown(t.URL), s.Path); err != nil {
+			return nil, err
+		}
+		to = append(to, r)
+	}
+	if len(to) > 0 {
+		out.Teller = notice.NewTeller(context.WithoutCancel(ctx), "trevak/"+host, to, func(e notice.Event, to string, err error) {
+			out.Note(slog.LevelWarn, "", "somebody could not be told", "of", e.Type, "at", storage.Shown(to), "error", err.Error())
+		})
+	}
+	return out, nil
+}
+
+// needAPerson are the kinds of events that somebody is told of who does not say which.
+var needAPerson = runsheet.EventKinds[1:]
+
+// tellTime is how long a program that ends waits for those who are told.
+const tellTime = 3 * time.Second
+
+// close has what waits told, and ends what is open.
+func (at *attended) close() {
+	ctx, stop := context.WithTimeout(context.Background(), tellTime)
+	defer stop()
+	if at.Teller != nil {
+		at.Teller.Close(ctx)
+	}
+	at.telemetry.Close(ctx)
+	if at.History != nil {
+		at.History.Close()
+	}
+}
+
+func (a *app) runCommand() *cobra.Command {
+	var flags sheetFlags
+	var only []string
+	var from string
+	var dryRun, goOn, check, allow bool
+	cmd := &cobra.Command{
+		Use:   "run SHEET",
+		Short: "Carry out a run sheet: many feeds, in their order",
+		Long: `Run carries out the feeds of a run sheet: a YAML file that names feeds by their files or holds them in place, with
+parameters, order, conditions, groups that are loaded all or none, and routes to several tables. A feed that fails holds back those that
+come after it, and the others go on; the same run again, or --continue, finishes it, since each object is loaded once. What became of
+each run is kept beside the tables: trevak runs lists it. -o json writes events, a line each. docs/running.md describes the keys.`,
+		Example: `  trevak run trevak-demo/day.sheet.yaml --check -w trevak-demo/warehouse
+  trevak run trevak-demo/day.sheet.yaml --dry-run -w trevak-demo/warehouse
+  trevak run trevak-demo/day.sheet.yaml --set area='Gull Bank' -w trevak-demo/warehouse
+  trevak run trevak-demo/day.sheet.yaml --only stations -w trevak-demo/warehouse
+  trevak run trevak-demo/day.sheet.yaml --from observations --allow-unlike --log text -w trevak-demo/warehouse`,
+		Args: few(1, 1, "a run sheet"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r := sheetRun{a: a, flags: &flags, path: args[0], options: conduct.Options{Only: only, From: from, DryRun: dryRun}, allow: allow}
+			if check {
+				if err := idle(cmd, "with --check", "only", "from", "dry-run", "continue", "allow-unlike", "log"); err != nil {
+					return err
+				}
+				return r.check(cmd.Context())
+			}
+			if dryRun {
+				if err := idle(cmd, "on a dry run", "continue", "allow-unlike"); err != nil {
+					return err
+				}
+			}
+			return r.run(cmd.Context(), goOn)
+		},
+	}
+	flags.add(cmd, "off")
+	cmd.Flags().StringSliceVar(&only, "only", nil, "carry out these `feeds` alone")
+	cmd.Flags().StringVar(&from, "from", "", "begin at this `feed`, as if those before it were done")
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "tell what each feed would load, and write nothing")
+	cmd.Flags().BoolVar(&goOn, "continue", false, "go on where the last run of the sheet failed or was killed, with its parameters")
+	cmd.Flags().BoolVar(&check, "check", false, "check keys, columns, expressions, tables and sources, and load nothing")
+	cmd.Flags().BoolVar(&allow, "allow-unlike", false, "load what is unlike the runs before, though the sheet would stop it")
+	first(cmd, "set", "check", "dry-run", "only", "from", "continue", "warehouse")
+	return cmd
+}
+
+// sheetRun is one run of a sheet.
+type sheetRun struct {
+	a       *app
+	flags   *sheetFlags
+	path    string
+	options conduct.Options
+	allow   bool
+}
+
+// read reads the sheet and finds the warehouse.
+func (r *sheetRun) read(ctx context.Context) (*runsheet.Sheet, error) {
+	in, err := r.flags.given(time.Now())
+	if err != nil {
+		return nil, err
+	}
+	s, err := runsheet.Read(ctx, stores, r.path, in)
+	if err != nil {
+		return nil, err
+	}
+	r.options.Store = stores
+	r.options.Warehouse, err = r.a.openWarehouse()
+	return s, err
+}
+
+// check checks the sheet.
+func (r *sheetRun) check(ctx context.Context) error {
+	s, err := r.read(ctx)
+	if err != nil {
+		return err
+	}
+	b, done := r.a.budget()
+	b.Warn = nil
+	list, err := conduct.Check(ctx, s, r.options, b)
+	done()
+	if err != nil {
+		return err
+	}
+	c := render.CheckedSheet{Path: r.path, Parameters: s.Parameters, Values: s.Values}
+	var wrong error
+	for _, f := range list {
+		c.Feeds = append(c.Feeds, render.CheckedFeed{Name: f.Feed, Tables: f.Tables, Objects: f.Objects, Err: withSteps(f.Err), Why: f.Why})
+		if f.Err != nil && wrong == nil {
+			wrong = f.Err
+		}
+	}
+	if r.a.json() {
+		err = render.CheckedSheetJSON(r.a.screen(), c)
+	} else {
+		render.CheckedSheetText(r.a.screen(), c)
+	}
+	if err == nil && wrong != nil {
+		err = told{wrong}
+	}
+	return err
+}
+
+// told is an error that was told of already, whose exit code is that of the command.
+type told struct{ error }
+
+func (t told) Unwrap() error { return t.error }
+
+// run carries the sheet out.
+func (r *sheetRun) run(ctx context.Context, goOn bool) error {
+	s, err := r.read(ctx)
+	if err != nil {
+		return err
+	}
+	log, err := r.flags.logger(r.a.err)
+	if err != nil {
+		return err
+	}
+	if r.options.DryRun {
+		return r.dry(ctx, s)
+	}
+	at, err := r.a.attend(ctx, s, "trevak run", r.options.Warehouse, log)
+	if err != nil {
+		return err
+	}
+	defer at.close()
+	release, err := r.a.lockSheet(ctx, at)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if goOn {
+		if s, err = r.resume(ctx, s, at); err != nil {
+			return err
+		}
+	}
+	at.Allow = r.allow
+	r.a.untouched = "no table was changed by what had not ended"
+	began := time.Now()
+	within, err := at.Begin(ctx, began)
+	if err != nil {
+		return err
+	}
+	result, failed := r.carryOut(within, s, at, began)
+	if err := at.End(result, failed); err != nil {
+		r.a.warn("the run history could not be written: " + err.Error())
+	}
+	return r.report(s, at, result, failed)
+}
+
+func (a *app) warn(text string) { fmt.Fprintln(a.err, "trevak: "+render.Harmless(text)) }
+
+// carryOut has the feeds carried out, and events written down.
+func (r *sheetRun) carryOut(ctx context.Context, s *runsheet.Sheet, at *attended, began time.Time) (*conduct.Result, error) {
+	r.options.Judge = at.Judge
+	if r.a.json() {
+		if err := render.RunBoundJSON(r.a.out, "run_began", render.SheetRun{Sheet: s.Path, ID: at.ID()}, "", began, nil); err != nil {
+			return nil, err
+		}
+	}
+	b, done := r.a.budget()
+	draw := b.Events
+	stages := map[string]run.Stage{}
+	r.options.Events = func(e conduct.Event) {
+		at.Event(e)
+		if e.Kind == conduct.FeedGoes {
+			if draw != nil {
+				draw(e.Progress)
+			}
+			if stages[e.Feed] == e.Progress.Stage {
+				return
+			}
+			stages[e.Feed] = e.Progress.Stage
+		}
+		if r.a.json() {
+			// What cannot be written is told of at the end.
+			_ = render.RunEventJSON(r.a.out, at.ID(), e)
+		} else if e.Kind == conduct.FeedWarned && at.Log == nil {
+			r.a.warn(e.Feed + ": " + e.Text)
+		}
+	}
+	result, err := conduct.Conduct(ctx, s, r.options, b)
+	done()
+	return result, err
+}
+
+// report tells what became of the run.
+func (r *sheetRun) report(s *runsheet.Sheet, at *attended, result *conduct.Result, failed error) error {
+	shown := render.SheetRun{Sheet: r.path, ID: at.ID(), DryRun: r.options.DryRun, Result: result}
+	if result != nil {
+		for i := range result.Feeds {
+			if result.Feeds[i].Err != nil {
+				result.Feeds[i].Err = withSteps(result.Feeds[i].Err)
+			}
+			if result.Feeds[i].Outcome == conduct.Done {
+				r.a.done = "carried out in part, as the tables tell"
+			}
+		}
+	}
+	if r.a.json() {
+		if err := render.RunBoundJSON(r.a.out, "run_ended", shown, chronicle.Outcome(result, failed), time.Now(), failed); err != nil {
+			return err
+		}
+	} else if result != nil {
+		render.SheetRunText(r.a.reportScreen(), shown)
+	}
+	switch {
+	case failed != nil:
+		return failed
+	case result.Worst() != nil && (r.a.quiet && !r.a.json()):
+		return result.Worst()
+	case result.Worst() != nil:
+		return told{result.Worst()}
+	}
+	return nil
+}
+
+// dry tells what a run would do.
+func (r *sheetRun) dry(ctx context.Context, s *runsheet.Sheet) error {
+	began := time.Now()
+	at := &attended{Chronicle: &chronicle.Chronicle{Sheet: s}}
+	if _, err := at.Begin(ctx, began); err != nil {
+		return err
+	}
+	result, err := r.carryOut(ctx, s, at, began)
+	return r.report(s, at, result, err)
+}
+
+// resume takes up the last run of the sheet.
+func (r *sheetRun) resume(ctx context.Context, s *runsheet.Sheet, at *attended) (*runsheet.Sheet, error) {
+	if at.History == nil {
+		return nil, fault.New(fault.Usage, "--continue needs a run history, and there is none for tables that lie in a store").
+			Try("name a database for it in trevak.yaml, as docs/running.md shows; or run the sheet again: what was loaded is not loaded twice")
+	}
+	last, err := at.History.Last(ctx, at.Sheet.Path)
+	switch {
+	case err != nil:
+		return nil, err
+	case last == nil:
+		return nil, fault.New(fault.Usage, "the sheet %s was never run, so there is nothing to continue", r.path).Try("run it without --continue")
+	case last.Ended != nil && (last.Outcome == string(conduct.Done) || last.Outcome == string(conduct.Known)):
+		return nil, fault.New(fault.Usage, "the last run of %s, run %d, ended well, so there is nothing to continue", r.path, last.ID).
+			Try("run it without --continue")
+	}
+	r.options.Before = map[string]bool{}
+	for _, l := range last.Loads {
+		went := conduct.Outcome(l.Outcome).Went()
+		if was, ok := r.options.Before[l.Feed]; ok {
+			went = went && was
+		}
+		r.options.Before[l.Feed] = went
+	}
+	in, err := r.flags.given(last.Began)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range last.Parameters {
+		if _, stated := in.Stated[p.Name]; !stated {
+			in.Stated[p.Name] = p.Value
+		}
+	}
+	known := map[string]bool{}
+	for _, p := range s.Parameters {
+		known[p.Name] = true
+	}
+	for name := range in.Stated {
+		if !known[name] {
+			delete(in.Stated, name)
+		}
+	}
+	out, err := runsheet.Read(ctx, stores, r.path, in)
+	if err == nil {
+		path := at.Sheet.Path
+		copied := *out
+		copied.Path = path
+		at.Sheet = &copied
+	}
+	return out, err
+}
+
+// lockSheet has nobody else carry the sheet out meanwhile.
+func (a *app) lockSheet(ctx context.Context, at *attended) (func(), error) {
+	if at.History == nil {
+		return func() {}, nil
+	}
+	release, err := at.History.Lock(ctx, at.Sheet.Path)
+	if !errors.Is(err, runlog.ErrHeld) {
+		return release, err
+	}
+	e := fault.New(fault.Conflict, "somebody else carries the sheet %s out at this time", storage.Shown(at.Sheet.Path))
+	if last, err := at.History.Last(ctx, at.Sheet.Path); err == nil && last != nil {
+		e.Reason += fmt.Sprintf(": %s, process %s, since %s", last.By, last.Process, last.Began.UTC().Format(time.RFC3339))
+	}
+	return nil, e.Try("wait until it has ended, or end it")
+}
