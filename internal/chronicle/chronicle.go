@@ -96,8 +96,8 @@ func (c *Chronicle) note(level slog.Level, feed, message string, more ...any) {
 			message += fmt.Sprintf(" %s=%v", more[i], more[i+1])
 		}
 	}
-	if err := c.run.Say(context.WithoutCancel(c.ctx), time.Now(), level.String(), feed, message); err != nil && c.Log != nil {
-		c.Log.Warn("the run history could not be written", "error", err.Error())
+	if level >= slog.LevelInfo {
+		c.run.Say(time.Now(), level.String(), feed, message)
 	}
 }
 

@@ -31,15 +31,24 @@ type loadFlags struct {
 	page   pageFlag
 }
 
+// loadFlagNames are the settings of loads that stand with the command's own flags.
+var loadFlagNames = []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift", "split",
+	"changed", "verify", "check"}
+
 func (f *loadFlags) add(cmd *cobra.Command) {
-	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
-	for _, name := range []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift",
-		"split", "changed", "again", "verify", "check"} {
-		f.also(cmd, name, "")
-	}
+	f.addTo(cmd)
+	f.also(cmd, "again", "")
 	f.page.add(cmd)
 	cmd.Flags().StringVar(&f.branch, "branch", "", "load into a `branch` of the table, which begins with it; publish makes it the table")
 	cmd.Flags().BoolVar(&f.dryRun, "dry-run", false, "tell column by column what the load would do, and write nothing")
+}
+
+// addTo adds the flags that say what is to be loaded, and how.
+func (f *loadFlags) addTo(cmd *cobra.Command) {
+	f.flowFlags = addFlow(cmd, setting.Reading, setting.Columns, setting.Records, setting.Form, setting.Layout)
+	for _, name := range loadFlagNames {
+		f.also(cmd, name, "")
+	}
 }
 
 // loading makes of the flags what is to be loaded.

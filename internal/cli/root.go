@@ -216,7 +216,7 @@ Look at the files, see the schema that would be inferred and why, load them in o
 		at(a.ledger()), at(a.schemaCommand()), in(a.history()), in(a.compare()), in(a.tag()), in(a.rollback()), in(a.publish()),
 		at(a.reconcile()), at(a.check()), in(a.upkeep()), in(a.compact()), in(a.expire()), in(a.sweep()), in(a.create()), in(a.deleteCommand()),
 		in(a.alter()), in(a.adopt()), at(a.copyCommand()), in(a.relocate()), in(a.drop()), in(a.namespaces()), in(a.grants()),
-		in(a.runCommand()), a.runs(), a.feedCommand(), a.demo(), a.sandbox(),
+		in(a.runCommand()), in(a.watch()), a.runs(), a.feedCommand(), a.demo(), a.sandbox(),
 		a.completion(),
 		a.man(), a.version())
 	root.AddCommand(a.topicCommands()...)

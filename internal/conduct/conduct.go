@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"trevak/internal/fault"
+	"trevak/internal/load"
 	"trevak/internal/run"
 	"trevak/internal/runsheet"
 	"trevak/internal/storage"
@@ -118,6 +119,8 @@ type Options struct {
 	Judge func(ctx context.Context, f *runsheet.Feed, r *write.Report) (unlike []string, err error)
 	// Given are objects that feeds read in the place of what their sources name, by feed; others read what their sources name.
 	Given map[string][]storage.Object
+	// Request makes the load of a feed that a command line describes; nil for feeds that the sheet does.
+	Request func() (load.Request, error)
 }
 
 // Conduct carries a sheet out. The error is one of the whole run; what went wrong with feeds stands in the result.

@@ -45,12 +45,15 @@ func (c *conductor) carryOut(ctx context.Context, list []*runsheet.Feed) []FeedR
 	if cause := context.Cause(ctx); err != nil && cause != nil && errors.Is(err, context.Cause(ctx)) {
 		err = cause
 	}
+	var member *feedError
 	for i := range out {
 		r := &out[i]
 		r.Ended = time.Now()
 		switch {
+		case err != nil && errors.As(err, &member) && member.at != i:
+			r.Outcome, r.Why, r.Reports = Held, "its group is loaded all or none, and "+list[member.at].Name+" was not", nil
 		case err != nil:
-			r.Outcome, r.Err, r.Reports = outcomeOf(err), err, nil
+			r.Outcome, r.Err, r.Reports = outcomeOf(err), plainly(err), nil
 		case r.Outcome == "":
 			r.Outcome = Known
 			for _, report := range r.Reports {
@@ -61,6 +64,25 @@ func (c *conductor) carryOut(ctx context.Context, list []*runsheet.Feed) []FeedR
 		}
 	}
 	return out
+}
+
+// feedError tells which feed of a group went wrong.
+type feedError struct {
+	at    int
+	cause error
+}
+
+func (e *feedError) Error() string { return e.cause.Error() }
+
+func (e *feedError) Unwrap() error { return e.cause }
+
+// plainly is an error without which feed it is of.
+func plainly(err error) error {
+	var of *feedError
+	if errors.As(err, &of) {
+		return of.cause
+	}
+	return err
 }
 
 func pause(ctx context.Context, d time.Duration) error {
@@ -92,12 +114,12 @@ func (c *conductor) once(ctx context.Context, list []*runsheet.Feed, out []FeedR
 	for i, f := range list {
 		s, err := c.settle(ctx, f)
 		if err != nil {
-			return s.blame(err)
+			return &feedError{i, s.blame(err)}
 		}
 		settled = append(settled, s)
 		out[i].Dropped, out[i].Reports = s.dropped, nil
 		if holds, why, err := s.when(ctx); err != nil {
-			return s.blame(err)
+			return &feedError{i, s.blame(err)}
 		} else if !holds {
 			out[i].Outcome, out[i].Why = Skipped, why
 			return nil
@@ -113,10 +135,12 @@ func (c *conductor) once(ctx context.Context, list []*runsheet.Feed, out []FeedR
 	}
 	reports, err := load.Together(ctx, requests, c.budget(list[0].Name))
 	if err != nil {
-		for _, s := range settled {
-			err = s.blame(err)
+		at := 0
+		var member *load.MemberError
+		if errors.As(err, &member) {
+			at, err = of[member.Load], member.Cause
 		}
-		return err
+		return &feedError{at, settled[at].blame(err)}
 	}
 	for i, r := range reports {
 		out[of[i]].Reports = append(out[of[i]].Reports, r)

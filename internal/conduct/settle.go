@@ -16,6 +16,7 @@ import (
 	"trevak/internal/schema"
 	"trevak/internal/setting"
 	"trevak/internal/source"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
@@ -35,7 +36,7 @@ type settling struct {
 // settle finds the objects of a feed, and makes its loads.
 func (c *conductor) settle(ctx context.Context, f *runsheet.Feed) (*settling, error) {
 	s := &settling{feed: f}
-	base, err := c.request(f, f.Feed, f.Add, s)
+	base, err := c.base(f, s)
 	if err != nil {
 		return s, err
 	}
@@ -61,6 +62,51 @@ func (c *conductor) settle(ctx context.Context, f *runsheet.Feed) (*settling, er
 		return s, c.byRecords(f, base.Reading.Reading, s)
 	}
 	return s, c.byObjects(f, base.Reading.Reading, objects, s)
+}
+
+// base makes the load of a feed as a whole.
+func (c *conductor) base(f *runsheet.Feed, s *settling) (load.Request, error) {
+	if c.o.Request != nil {
+		return c.o.Request()
+	}
+	return c.request(f, f.Feed, f.Add, s)
+}
+
+// Unloaded tells objects of a feed that its tables have taken in as they are; nil where there are none.
+func Unloaded(ctx context.Context, f *runsheet.Feed, o Options) (func(storage.Object) bool, error) {
+	c := &conductor{o: o}
+	if len(f.Routes) == 0 {
+		l, err := c.base(f, &settling{feed: f})
+		if err != nil {
+			return nil, err
+		}
+		return load.KnownTo(ctx, l)
+	}
+	var all []func(storage.Object) bool
+	for _, r := range f.Routes {
+		if r.Drop {
+			continue
+		}
+		l, err := c.request(f, r.Feed, nil, &settling{feed: f})
+		if err != nil {
+			return nil, err
+		}
+		known, err := load.KnownTo(ctx, l)
+		if err != nil || known == nil && f.ByRecords() {
+			return nil, err
+		}
+		if known != nil {
+			all = append(all, known)
+		}
+	}
+	if f.ByRecords() {
+		return func(o storage.Object) bool {
+			return !slices.ContainsFunc(all, func(k func(storage.Object) bool) bool { return !k(o) })
+		}, nil
+	}
+	return func(o storage.Object) bool {
+		return slices.ContainsFunc(all, func(k func(storage.Object) bool) bool { return k(o) })
+	}, nil
 }
 
 // byObjects makes a load of each route that objects take.

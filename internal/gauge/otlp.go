@@ -45,10 +45,10 @@ type (
 		Status       map[string]any `json:"status"`
 	}
 	pointMessage struct {
-		Attributes []pair  `json:"attributes,omitempty"`
-		Start      string  `json:"startTimeUnixNano,omitempty"`
-		Time       string  `json:"timeUnixNano"`
-		Int        string  `json:"asInt,omitempty"`
+		Attributes []pair   `json:"attributes,omitempty"`
+		Start      string   `json:"startTimeUnixNano,omitempty"`
+		Time       string   `json:"timeUnixNano"`
+		Int        string   `json:"asInt,omitempty"`
 		Double     *float64 `json:"asDouble,omitempty"`
 	}
 	sumMessage struct {

@@ -12,6 +12,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/run"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/write"
 )
@@ -104,14 +105,14 @@ func onceTogether(ctx context.Context, list []Request, group *table.Together, b 
 			}
 		}
 	}
-	for _, l := range list {
+	for i, l := range list {
 		w, err := l.write(ctx, b)
 		if w.none = errors.Is(err, errNothingNew); w.none {
 			w.report, err = l.nothingNew(w.counts), nil
 		}
 		if err != nil {
 			rollback()
-			return nil, err
+			return nil, &MemberError{i, err}
 		}
 		all = append(all, &w)
 		reports = append(reports, w.report)
@@ -156,6 +157,17 @@ func onceTogether(ctx context.Context, list []Request, group *table.Together, b 
 	return nil, err
 }
 
+// MemberError tells which of several loads that are made together went wrong.
+type MemberError struct {
+	Load  int
+	Cause error
+}
+
+func (e *MemberError) Error() string { return e.Cause.Error() }
+
+// Unwrap returns what went wrong.
+func (e *MemberError) Unwrap() error { return e.Cause }
+
 // GroupError says that several loads which were to be made together ended between their commits.
 type GroupError struct {
 	Done  []string
@@ -169,6 +181,12 @@ func (e *GroupError) Error() string {
 
 // Unwrap returns why it ended.
 func (e *GroupError) Unwrap() error { return e.Cause }
+
+// KnownTo tells objects that the tables of a load have taken in as they are, by name, size and time of change; nil where there are none.
+func KnownTo(ctx context.Context, l Request) (func(storage.Object) bool, error) {
+	err := l.passOverKnown(ctx)
+	return l.Known, err
+}
 
 // Fresh counts the objects of a source, and those that the tables of the load have not taken in as they are.
 func Fresh(ctx context.Context, l Request) (objects, fresh int, bytes int64, err error) {

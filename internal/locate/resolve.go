@@ -100,8 +100,39 @@ func Given(ctx context.Context, s storage.Store, objects []storage.Object) (Foun
 	return found, nil
 }
 
+// List finds the objects of paths, folders, patterns and URLs without opening one. Empty counts those without a byte, Hidden those whose
+// names say that they are to be passed over.
+func List(ctx context.Context, s storage.Store, sources []string) (objects []storage.Object, empty, hidden int, err error) {
+	found, err := ResolveBut(ctx, s, sources, nil, func(o storage.Object) bool {
+		objects = append(objects, o)
+		return true
+	})
+	var nothing *NothingError
+	if errors.As(err, &nothing) && len(objects) == 0 {
+		return nil, nothing.Empty, nothing.Hidden, nil
+	}
+	return objects, found.Empty, found.Hidden, err
+}
+
+// Root is the folder that a source lies in: the source itself where it has no pattern, and what comes before the pattern otherwise.
+func Root(source string) string {
+	if !HasPattern(source) {
+		return source
+	}
+	at := strings.IndexAny(source, "*?[{")
+	slash := strings.LastIndexAny(source[:at], `/\`)
+	if slash < 0 {
+		return "."
+	}
+	return source[:max(slash, 1)]
+}
+
 // NothingError says that sources name no object, though nothing is wrong with them.
-type NothingError struct{ because *fault.Error }
+type NothingError struct {
+	because *fault.Error
+	// Empty and Hidden count what was passed over.
+	Empty, Hidden int
+}
 
 func (n *NothingError) Error() string { return n.because.Error() }
 
@@ -169,9 +200,9 @@ func (f *Found) nothing(sources []string) error {
 		strings.Join(shown, ", "), f.Empty, f.Hidden)
 	if len(f.Passed) > 0 {
 		return &NothingError{e.Try("the %s %s was passed over as well; to read it all the same, name what lies in it", f.Passed[0].What,
-			f.Passed[0].Location)}
+			f.Passed[0].Location), f.Empty, f.Hidden}
 	}
-	return &NothingError{e.Try("name objects that hold data")}
+	return &NothingError{e.Try("name objects that hold data"), f.Empty, f.Hidden}
 }
 
 // add takes one file, or everything below one folder.
@@ -284,7 +315,7 @@ func (f *Found) expand(ctx context.Context, source string) (entries []storage.En
 		e := fault.New(fault.Storage, "no file matches the pattern %q", source)
 		// It adds the way out.
 		_ = suggest(ctx, f.store, e, source)
-		return nil, 0, &NothingError{e}
+		return nil, 0, &NothingError{because: e}
 	}
 	slices.SortFunc(entries, func(a, b storage.Entry) int { return strings.Compare(a.URI, b.URI) })
 	return entries, passed, nil

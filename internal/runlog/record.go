@@ -19,9 +19,11 @@ type Start struct {
 
 // Run is a run that is under way. It is for one goroutine at a time.
 type Run struct {
-	log  *Log
-	ID   int64
-	line int
+	log *Log
+	ID  int64
+	// lines are those of the log that are not written yet, line the number of the last that is.
+	lines []Line
+	line  int
 }
 
 // Begin notes that a run begins.
@@ -57,16 +59,13 @@ type Column struct {
 
 // Feed notes what became of a feed, once for each table.
 func (r *Run) Feed(ctx context.Context, f Load) error {
-	tx, err := r.log.db.BeginTx(ctx, nil)
-	if err != nil {
-		return r.log.explain(err)
-	}
-	defer tx.Rollback()
-	do := func(text string, values ...any) {
-		if err == nil {
-			_, err = tx.ExecContext(ctx, r.log.db.Query(text), values...)
-		}
-	}
+	return r.log.change(ctx, func(do func(text string, values ...any)) {
+		r.flush(do)
+		r.feed(f, do)
+	})
+}
+
+func (r *Run) feed(f Load, do func(text string, values ...any)) {
 	do(`DELETE FROM trevak_loads WHERE run_id = $1 AND feed = $2 AND table_name = $3`, r.ID, f.Feed, f.Table)
 	do(`INSERT INTO trevak_loads (run_id, feed, table_name, started_at, seconds, outcome, tries, objects, records_read, rows_written,
 		bytes_read, bytes_written, records_quarantined, misfits, snapshot_id, quarantine, message)
@@ -86,25 +85,49 @@ func (r *Run) Feed(ctx context.Context, f Load) error {
 		}
 	}
 	if len(f.Columns) > 0 {
-		// Values are kept of as many runs as a load is held against.
+		// Values are kept of as many runs as a load is held against, and some more.
 		do(`DELETE FROM trevak_values WHERE feed = $1 AND table_name = $2 AND run_id < (SELECT min(run_id) FROM (SELECT run_id FROM trevak_loads
 			WHERE feed = $1 AND table_name = $2 AND outcome = 'loaded' ORDER BY run_id DESC LIMIT 60) AS newest)`, f.Feed, f.Table)
 	}
-	if err == nil {
-		err = tx.Commit()
-	}
-	return r.log.explain(err)
 }
 
-// Say adds a line to the log of the run.
-func (r *Run) Say(ctx context.Context, at time.Time, level, feed, message string) error {
-	r.line++
-	return r.log.exec(ctx, `INSERT INTO trevak_log (run_id, line, at, level, feed, message) VALUES ($1, $2, $3, $4, $5, $6)`, r.ID, r.line,
-		instant(at), level, feed, message)
+// Say adds a line to the log of the run, which is written with what became of the next feed, or at the end.
+func (r *Run) Say(at time.Time, level, feed, message string) {
+	r.lines = append(r.lines, Line{at, level, feed, message})
+}
+
+// flush writes the lines of the log.
+func (r *Run) flush(do func(text string, values ...any)) {
+	for _, l := range r.lines {
+		r.line++
+		do(`INSERT INTO trevak_log (run_id, line, at, level, feed, message) VALUES ($1, $2, $3, $4, $5, $6)`, r.ID, r.line, instant(l.At), l.Level,
+			l.Feed, l.Message)
+	}
+	r.lines = nil
 }
 
 // End notes that the run ended.
 func (r *Run) End(ctx context.Context, at time.Time, outcome, message string) error {
-	return r.log.exec(ctx, `UPDATE trevak_runs SET ended_at = $1, outcome = $2, message = $3 WHERE run_id = $4`, instant(at), outcome, message,
-		r.ID)
+	return r.log.change(ctx, func(do func(text string, values ...any)) {
+		r.flush(do)
+		do(`UPDATE trevak_runs SET ended_at = $1, outcome = $2, message = $3 WHERE run_id = $4`, instant(at), outcome, message, r.ID)
+	})
+}
+
+// change makes changes in one transaction.
+func (l *Log) change(ctx context.Context, f func(do func(text string, values ...any))) error {
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return l.explain(err)
+	}
+	defer tx.Rollback()
+	f(func(text string, values ...any) {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, l.db.Query(text), values...)
+		}
+	})
+	if err == nil {
+		err = tx.Commit()
+	}
+	return l.explain(err)
 }

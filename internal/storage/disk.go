@@ -14,7 +14,8 @@ import (
 type Disk struct{}
 
 // List lists a folder.
-func (Disk) List(_ context.Context, folder string) ([]Entry, error) {
+func (Disk) List(ctx context.Context, folder string) ([]Entry, error) {
+	Asked(ctx)
 	entries, err := os.ReadDir(Path(folder))
 	if err != nil {
 		return nil, err
@@ -42,7 +43,8 @@ func kindOf(mode fs.FileMode) Kind {
 
 // Stat tells of a file, and follows links. A file that says it is empty but has bytes, as the system makes them when they are
 // read, is a stream.
-func (Disk) Stat(_ context.Context, uri string) (Object, error) {
+func (Disk) Stat(ctx context.Context, uri string) (Object, error) {
+	Asked(ctx)
 	info, err := os.Stat(Path(uri))
 	if err != nil {
 		return Object{}, err

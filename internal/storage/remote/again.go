@@ -7,6 +7,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"trevak/internal/storage"
 )
 
 // Asked is what requests are sent to.
@@ -35,6 +37,7 @@ func unreachable(err error) bool {
 // makes a reader of its own.
 func Patiently(ctx context.Context, b Asked, request func() error) error {
 	for try := 1; ; try++ {
+		storage.Asked(ctx)
 		err := request()
 		if err == nil || b.Final(err) {
 			answered.Store(b.Address(), true)
