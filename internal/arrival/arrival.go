@@ -1,4 +1,5 @@
-// Package arrival finds what arrives: by listing, by events of the file system, and by being told; it waits until objects are whole, gathers
+// Package arrival finds what arrives: by listing, by events of the file system, and by being told; it waits until objects are whole,
+// gathers
 // bursts of them, has them loaded, and tries again what failed.
 //
 // What comes in are sources, and a function that loads objects; what goes out are calls of it, each with objects that are whole, and an

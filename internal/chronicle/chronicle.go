@@ -167,7 +167,8 @@ func (c *Chronicle) noteLoad(r *conduct.FeedResult, l runlog.Load) {
 	case conduct.Held, conduct.Skipped:
 		c.note(slog.LevelInfo, r.Feed, string(r.Outcome), "why", r.Why)
 	default:
-		c.note(slog.LevelInfo, r.Feed, string(r.Outcome), "table", l.Table, "objects", l.Objects, "records", l.RecordsRead, "rows", l.RowsWritten,
+		c.note(slog.LevelInfo, r.Feed, string(r.Outcome), "table", l.Table, "objects", l.Objects, "records", l.RecordsRead, "rows",
+			l.RowsWritten,
 			"quarantined", l.RecordsQuarantined, "misfits", l.Misfits, "seconds", fmt.Sprintf("%.3f", l.Seconds))
 	}
 }
@@ -186,7 +187,8 @@ func (c *Chronicle) notices(r *conduct.FeedResult) {
 		c.Tell(kind, r.Feed, map[string]any{"error": r.Err.Error()})
 	case conduct.Done:
 		for _, report := range r.Reports {
-			c.Tell(runsheet.Loaded, r.Feed, map[string]any{"table": report.Table, "objects": len(report.Objects), "records_read": report.RecordsRead,
+			c.Tell(runsheet.Loaded, r.Feed, map[string]any{"table": report.Table, "objects": len(report.Objects),
+				"records_read": report.RecordsRead,
 				"rows_written": report.RowsWritten, "records_quarantined": report.RecordsQuarantined})
 		}
 	}

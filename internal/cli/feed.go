@@ -17,6 +17,7 @@ import (
 	"trevak/internal/load"
 	"trevak/internal/parse/json"
 	"trevak/internal/render"
+	"trevak/internal/runsheet"
 	"trevak/internal/schema"
 	"trevak/internal/setting"
 	"trevak/internal/sniff"
@@ -242,20 +243,25 @@ looks at a sample of the records.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.checkFeed(cmd.Context(), args[0]) },
 	}
 	a.addWarehouse(check)
+	sheet := false
 	describe := &cobra.Command{
 		Use:   "schema",
-		Short: "Print the JSON Schema of feed files, for editors",
-		Example: `  trevak feed schema
-  trevak feed schema > feed.schema.json`,
+		Short: "Print the JSON Schema of feed files, or of run sheets, for editors",
+		Example: `  trevak feed schema > feed.schema.json
+  trevak feed schema --sheet > sheet.schema.json`,
 		Args: few(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			text, err := feed.JSONSchema()
+			if sheet {
+				text, err = runsheet.JSONSchema()
+			}
 			if err == nil {
 				_, err = a.out.Write(text)
 			}
 			return err
 		},
 	}
+	describe.Flags().BoolVar(&sheet, "sheet", false, "print the schema of run sheets")
 	cmd.AddCommand(check, describe, a.settingsCommand())
 	return group(cmd)
 }

@@ -32,7 +32,8 @@ type loadFlags struct {
 }
 
 // loadFlagNames are the settings of loads that stand with the command's own flags.
-var loadFlagNames = []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift", "split",
+var loadFlagNames = []string{"into", "mode", "touching", "newest-by", "delete-where", "update-only", "upsert-as", "format", "drift",
+	"split",
 	"changed", "verify", "check"}
 
 func (f *loadFlags) add(cmd *cobra.Command) {

@@ -83,7 +83,10 @@ func (a *app) attend(ctx context.Context, s *runsheet.Sheet, by string, w *table
 		return nil, err
 	}
 	out := &attended{Chronicle: &chronicle.Chronicle{Sheet: &known, By: by, Process: fmt.Sprintf("%s:%d", host, os.Getpid()), Log: log}}
-	out.telemetry, err = gauge.OpenTelemetry(ctx, os.Getenv, func(err error) { out.Note(slog.LevelWarn, "", "telemetry could not be sent", "error", err.Error()) })
+	out.telemetry, err = gauge.OpenTelemetry(ctx, os.Getenv, func(err error) {
+		out.Note(slog.LevelWarn, "", "telemetry could not be sent",
+			"error", err.Error())
+	})
 	if err != nil {
 		return nil, fault.New(fault.Usage, "%s", err).Try("mend the variable, or take it out of the environment")
 	}
@@ -366,7 +369,8 @@ func (r *sheetRun) resume(ctx context.Context, s *runsheet.Sheet, at *attended) 
 	case err != nil:
 		return nil, err
 	case last == nil:
-		return nil, fault.New(fault.Usage, "the sheet %s was never run, so there is nothing to continue", r.path).Try("run it without --continue")
+		return nil, fault.New(fault.Usage, "the sheet %s was never run, so there is nothing to continue",
+			r.path).Try("run it without --continue")
 	case last.Ended != nil && (last.Outcome == string(conduct.Done) || last.Outcome == string(conduct.Known)):
 		return nil, fault.New(fault.Usage, "the last run of %s, run %d, ended well, so there is nothing to continue", r.path, last.ID).
 			Try("run it without --continue")

@@ -45,8 +45,10 @@ func (f *watchFlags) add(cmd *cobra.Command) {
 	usual := runsheet.UsualArrival()
 	flags := cmd.Flags()
 	flags.StringVar(&f.arrival.Order, "order", usual.Order, "load objects in the `order` of: name, or time of their last change")
-	flags.DurationVar(&f.arrival.Settle, "settle", usual.Settle, "take a file for whole when it has not changed for a `duration`, and nobody writes to it")
-	flags.StringVar(&f.arrival.Marker, "marker", "", "take a file for whole when there is a marker `file` beside it, like '{name}.done' or _READY")
+	flags.DurationVar(&f.arrival.Settle, "settle", usual.Settle,
+		"take a file for whole when it has not changed for a `duration`, and nobody writes to it")
+	flags.StringVar(&f.arrival.Marker, "marker", "",
+		"take a file for whole when there is a marker `file` beside it, like '{name}.done' or _READY")
 	flags.DurationVar(&f.arrival.Every, "every", usual.Every, "list the sources every `duration`")
 	flags.DurationVar(&f.arrival.Gather, "gather", usual.Gather, "gather what arrives for a `duration` into one commit")
 	flags.StringVar(&f.gather, "gather-size", "1GiB", "gather no more than this `size` into one commit")
@@ -68,7 +70,8 @@ func (a *app) watch() *cobra.Command {
 		Short: "Keep loading what arrives",
 		Long: `Watch loads objects as they arrive, each once, until it is ended: those of the feeds of a run sheet, or of the sources named, as
 load would. It finds them by listing, by the file system's events, and by notifications (CloudEvents posted to /events, or a NATS subject),
-and waits until they are whole. What arrives together is loaded in one commit. An object that fails is tried again later, and then set aside
+and waits until they are whole. What arrives together is loaded in one commit. An object that fails is tried again later, and then set
+	aside
 with its reason, while the rest goes on. --once loads what is there and ends. docs/running.md tells more.`,
 		Example: `  trevak watch trevak-demo/tides --into harbour.watched --once -w trevak-demo/warehouse
   trevak watch trevak-demo/day.sheet.yaml --once --log json -w trevak-demo/warehouse`,
@@ -148,7 +151,8 @@ func (n *watching) settle(ctx context.Context, args []string) (err error) {
 		return fault.New(fault.Usage, "--tries counts from 1 on, --every and --retry-after are above 0, --settle and --gather not below")
 	}
 	if (f.nats == "") != (f.subject == "") {
-		return fault.New(fault.Usage, "--nats and --subject go together").Try("state both, like --nats nats://127.0.0.1:4222 --subject harbour.objects")
+		return fault.New(fault.Usage,
+			"--nats and --subject go together").Try("state both, like --nats nats://127.0.0.1:4222 --subject harbour.objects")
 	}
 	if f.secretFrom != "" && f.listen == "" {
 		return fault.New(fault.Usage, "--secret-from has no effect without --listen").Try("state --listen 127.0.0.1:0, or leave it out")
@@ -167,6 +171,10 @@ func (n *watching) settle(ctx context.Context, args []string) (err error) {
 		return noReplacing(l.Into.String())
 	}
 	n.w = l.Warehouse
+	if l.Quarantine == "" {
+		l.QuarantineFolder = conduct.QuarantineFolder(n.w)
+	}
+	l.Profile = true
 	n.request = func() (load.Request, error) {
 		w := *l.Warehouse
 		again := l
@@ -219,7 +227,8 @@ func (n *watching) ofSheet(ctx context.Context, path string) error {
 			return noReplacing(f.Name)
 		}
 		if f.Group != "" {
-			return fault.New(fault.Usage, "the feed %s is of a group, whose feeds are loaded together, and what arrives comes one by one", f.Name).In(path).
+			return fault.New(fault.Usage, "the feed %s is of a group, whose feeds are loaded together, and what arrives comes one by one",
+				f.Name).In(path).
 				Try("carry the sheet out by a schedule, or take the feed out of the group")
 		}
 	}
@@ -312,7 +321,8 @@ func (n *watching) heard(own *chronicle.Chronicle, f *runsheet.Feed, quiet *sile
 	case arrival.Loaded:
 		quiet.heard(ctx)
 	case arrival.Trying:
-		own.Note(slog.LevelWarn, f.Name, "an object could not be loaded, and is tried again", "object", e.Object, "after", e.Wait.String(), "error", e.Err.Error())
+		own.Note(slog.LevelWarn, f.Name, "an object could not be loaded, and is tried again", "object", e.Object, "after", e.Wait.String(),
+			"error", e.Err.Error())
 	case arrival.Aside:
 		n.at.Gauges.Passed(ctx, f.Name, "set aside", 1)
 		own.Note(slog.LevelError, f.Name, "an object was set aside "+e.Why, "object", e.Object, "error", e.Err.Error())

@@ -234,8 +234,14 @@ func (c *conductor) request(f *runsheet.Feed, of feedOf, add []runsheet.Added, s
 		return load.Request{}, err
 	}
 	w := *c.o.Warehouse
-	return Request(flow, setting.Env{Sources: flow.Files, Store: c.o.Store, Form: true, Columns: true, Declared: declared}, &w, c.o.DryRun)
+	l, err := Request(flow, setting.Env{Sources: flow.Files, Store: c.o.Store, Form: true, Columns: true, Declared: declared}, &w, c.o.DryRun)
+	l.QuarantineFolder = QuarantineFolder(&w)
+	l.Profile = c.o.Judge != nil && f.Unlike != "off"
+	return l, err
 }
+
+// QuarantineFolder is where runs keep bad records that are to lie nowhere else: beside the tables, wherever the program runs.
+func QuarantineFolder(w *table.Warehouse) string { return storage.Join(w.Dir(), ".quarantine") }
 
 // Request makes a load of a flow.
 func Request(flow *setting.Flow, env setting.Env, w *table.Warehouse, dry bool) (load.Request, error) {

@@ -40,6 +40,11 @@ type Request struct {
 
 // Convert writes the source's rows as columnar files. Nothing is seen at the destination until all of it is there.
 func Convert(ctx context.Context, c Request, b run.Budget) (*write.Report, error) {
+	r, err := c.convert(ctx, b)
+	return write.Masked(c.Mask, r, err)
+}
+
+func (c Request) convert(ctx context.Context, b run.Budget) (*write.Report, error) {
 	started := time.Now()
 	dest, err := newDestination(ctx, c)
 	if err != nil {

@@ -15,7 +15,7 @@ var sections = []struct{ name, meaning string }{
 	{"source", "Where the records come from."},
 	{"reading", "How they are read. What is absent is decided from the data."},
 	{"columns", "The columns, in the order of the table."},
-	{"drop", ""}, {"only", ""}, {"key", ""}, {"names", ""},
+	{"drop", ""}, {"only", ""}, {"key", ""}, {"names", ""}, {"mask", ""},
 	{"shape", "What form rows get. The columns are those of the records; rename is of the columns that came of them."},
 	{"table", "Where the records go."},
 	{"limits", "How many records may fail, and what one record may take."},

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"trevak/internal/fault"
+	"trevak/internal/mask"
 	"trevak/internal/parse/delimited"
 	"trevak/internal/parse/json"
 	"trevak/internal/run"
@@ -30,6 +31,8 @@ type Inference struct {
 	Whole bool
 	// Own says that the schema is that of columnar files.
 	Own bool
+	// Mask is the columns whose values are not told.
+	Mask mask.Mask
 	// Advice is what the evidence suggests, for a whole inference that was asked for as such.
 	Advice Advice
 
@@ -41,6 +44,14 @@ type Inference struct {
 
 // Infer settles the schema of the source, from all records or, where that is asked for, from some of them.
 func Infer(ctx context.Context, r Reading, b run.Budget) (*Inference, error) {
+	i, err := inferAll(ctx, r, b)
+	if i != nil {
+		i.Mask = r.Mask
+	}
+	return i, r.Mask.Error(err)
+}
+
+func inferAll(ctx context.Context, r Reading, b run.Budget) (*Inference, error) {
 	d, err := Survey(ctx, &r, b)
 	if err != nil {
 		return nil, err
@@ -316,7 +327,11 @@ func (i *Inference) Problem() *fault.Error {
 	if p == nil {
 		return nil
 	}
-	return scan.ProblemError(i.Source.Inputs[p.Place.Object].Location, p.Place.Line, p.Problem)
+	e := scan.ProblemError(i.Source.Inputs[p.Place.Object].Location, p.Place.Line, p.Problem)
+	if hidden, ok := i.Mask.Error(e).(*fault.Error); ok {
+		return hidden
+	}
+	return e
 }
 
 // Where writes a place as file:line.

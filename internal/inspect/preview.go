@@ -5,10 +5,12 @@ package inspect
 
 import (
 	"context"
+	"strings"
 
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/locate"
+	"trevak/internal/mask"
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
@@ -46,6 +48,37 @@ type OtherRules struct {
 
 // PreviewSource reads the first n records of a source.
 func PreviewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error) {
+	p, err := previewSource(ctx, r, n)
+	if err == nil && r.Mask.Any() {
+		p.mask(r.Mask)
+	}
+	return p, r.Mask.Error(err)
+}
+
+// mask takes values out of what is shown.
+func (p *Preview) mask(m mask.Mask) {
+	parts := m.Beyond(p.Columns)
+	for c, name := range p.Columns {
+		for _, row := range p.Rows {
+			if c >= len(row) || row[c].Null || row[c].Absent {
+				continue
+			}
+			// What is hidden may be a part of what is nested.
+			nested := row[c].Plain && strings.ContainsAny(row[c].Text[:min(1, len(row[c].Text))], "{[")
+			if m.Hides(name) || parts && nested {
+				row[c] = scan.Cell{Text: mask.Shown}
+			}
+		}
+	}
+	for i := range p.Troubles {
+		p.Troubles[i] = m.Text(p.Troubles[i])
+	}
+	for i := range p.Rules {
+		p.Rules[i].Why = m.Text(p.Rules[i].Why)
+	}
+}
+
+func previewSource(ctx context.Context, r infer.Reading, n int) (*Preview, error) {
 	r.Looking = true
 	budget := run.DefaultBudget()
 	d, err := infer.Survey(ctx, &r, budget)

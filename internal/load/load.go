@@ -73,6 +73,11 @@ type Request struct {
 
 // Load writes the source's rows into a table, in one commit.
 func Load(ctx context.Context, l Request, b run.Budget) (*write.Report, error) {
+	r, err := l.load(ctx, b)
+	return write.Masked(l.Mask, r, err)
+}
+
+func (l Request) load(ctx context.Context, b run.Budget) (*write.Report, error) {
 	if err := l.Merge.check(l.Splits); err != nil {
 		return nil, err
 	}
@@ -158,6 +163,11 @@ func (l Request) once(ctx context.Context, b run.Budget) (*write.Report, error) 
 
 // Check makes the checks that a load makes before it writes, on a sample of the records.
 func Check(ctx context.Context, l Request, b run.Budget) error {
+	_, err := write.Masked(l.Mask, nil, l.check(ctx, b))
+	return err
+}
+
+func (l Request) check(ctx context.Context, b run.Budget) error {
 	if len(l.Splits) > 0 {
 		if err := l.Resolve(ctx); err != nil {
 			return err

@@ -17,7 +17,8 @@ import (
 	"trevak/internal/write"
 )
 
-// Together makes several loads of one warehouse, all or none: the files of all are written before the first commit, and the commits are one
+// Together makes several loads of one warehouse, all or none: the files of all are written before the first commit, and the commits are
+// one
 // where the warehouse's catalog can make them one. Where it cannot, they follow each other at once, and a *GroupError tells of some that
 // could not be made behind others that were; the same loads, done again, complete these. The accounts are in the order of the loads.
 func Together(ctx context.Context, list []Request, b run.Budget) (reports []*write.Report, err error) {
@@ -52,6 +53,17 @@ func Together(ctx context.Context, list []Request, b run.Budget) (reports []*wri
 	}
 	defer release()
 	tries := 0
+	defer func() {
+		at := 0
+		var member *MemberError
+		if errors.As(err, &member) {
+			at = member.Load
+			_, member.Cause = write.Masked(list[at].Mask, nil, member.Cause)
+		}
+		for i, r := range reports {
+			_, _ = write.Masked(list[i].Mask, r, nil)
+		}
+	}()
 	err = infer.Again(func() (err error) {
 		tries++
 		reports, err = onceTogether(ctx, list, group, b)

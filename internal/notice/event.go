@@ -1,4 +1,5 @@
-// Package notice is how programs tell each other of events: CloudEvents (version 1.0, JSON format and HTTP binding), signed as the Standard
+// Package notice is how programs tell each other of events: CloudEvents (version 1.0, JSON format and HTTP binding), signed as the
+// Standard
 // Webhooks specification has it.
 //
 // What comes in are events to be told, and what others send; what goes out are requests, and the events and objects that others tell of.

@@ -10,9 +10,11 @@ import (
 	"trevak/internal/storage"
 )
 
-// Subscribe has messages of a NATS subject handed on until the context ends. It connects anew when the connection is lost; state is told of
+// Subscribe has messages of a NATS subject handed on until the context ends. It connects anew when the connection is lost; state is told
+// of
 // that. A file of credentials may be empty.
-func Subscribe(ctx context.Context, url, subject, credentials string, handle func(text []byte), state func(connected bool, err error)) error {
+func Subscribe(ctx context.Context, url, subject, credentials string, handle func(text []byte), state func(connected bool,
+	err error)) error {
 	options := []nats.Option{nats.Name("trevak"), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second), nats.Timeout(10 * time.Second),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { state(false, err) }),
 		nats.ReconnectHandler(func(*nats.Conn) { state(true, nil) }),

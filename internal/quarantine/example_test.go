@@ -11,7 +11,7 @@ import (
 
 func Example() {
 	ctx, s := context.Background(), storage.NewMemory()
-	kept := quarantine.New(s, "mem://harbour/bad.ndjson")
+	kept := quarantine.New(s, "mem://harbour/bad.ndjson", quarantine.Seal{})
 	_ = kept.Add(ctx, quarantine.Record{Object: "in.csv", Line: 3, Reason: "too-few-fields", Header: "id,area\n", Delimiter: ","},
 		[]byte("7\n"))
 	if err := kept.Close(); err != nil {

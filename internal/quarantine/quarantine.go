@@ -11,8 +11,11 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"unicode/utf8"
+
+	"filippo.io/age"
 
 	"trevak/internal/fault"
 	"trevak/internal/parse"
@@ -47,14 +50,21 @@ type File struct {
 	uri   string
 	file  storage.Writer
 	w     *bufio.Writer
+	seal  Seal
+	shut  io.Closer // what has to be closed for the file to be whole, nil for nothing
 	// committed says that the object is there.
 	committed bool
 	// nowhere says that records are not kept.
 	nowhere bool
 }
 
-// New prepares to write to a URI, where nothing may be yet.
-func New(s storage.Store, uri string) *File { return &File{store: s, uri: uri} }
+// New prepares to write to a URI, where nothing may be yet. A file that is sealed has another ending behind its name.
+func New(s storage.Store, uri string, seal Seal) *File {
+	if seal.to != nil {
+		uri += sealedEnding
+	}
+	return &File{store: s, uri: uri, seal: seal}
+}
 
 // Free returns an error where there is something already.
 func (f *File) Free(ctx context.Context) error {
@@ -90,6 +100,13 @@ func (f *File) Add(ctx context.Context, r Record, raw []byte) error {
 			return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be made", f.uri)
 		}
 		f.file, f.w = file, bufio.NewWriter(file)
+		if f.seal.to != nil {
+			sealed, err := age.Encrypt(file, f.seal.to)
+			if err != nil {
+				return fault.Wrap(fault.Storage, err, "the quarantine file %s cannot be sealed", f.uri)
+			}
+			f.w, f.shut = bufio.NewWriter(sealed), sealed
+		}
 	}
 	if utf8.Valid(raw) {
 		r.Raw = string(raw)
@@ -107,6 +124,9 @@ func (f *File) Close() error {
 		return nil
 	}
 	err := f.w.Flush()
+	if err == nil && f.shut != nil {
+		err = f.shut.Close()
+	}
 	if err == nil {
 		err = f.file.Commit()
 	} else {

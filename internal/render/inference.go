@@ -7,6 +7,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/infer"
+	"trevak/internal/mask"
 	"trevak/internal/parse"
 	"trevak/internal/schema"
 	"trevak/internal/source"
@@ -255,7 +256,7 @@ func evidence(i *infer.Inference) []columnEvidence {
 			c.Lengths.Min, c.Lengths.Max = l.Range()
 			c.Lengths.Median, c.Lengths.MedianExact = l.Median()
 		}
-		out, rows = append(out, c), append(rows, made)
+		out, rows = append(out, masked(i.Mask, c)), append(rows, made)
 		below := n.Counts[schema.ClassObject.Index()]
 		switch {
 		case f.Type.Kind == schema.List && n.Element != nil:
@@ -268,6 +269,37 @@ func evidence(i *infer.Inference) []columnEvidence {
 		parents = append(parents, below)
 	})
 	return out
+}
+
+// masked is the evidence of a column without values that are not told.
+func masked(m mask.Mask, c columnEvidence) columnEvidence {
+	if !m.Hides(c.Path) && !m.Hides(c.Origin) {
+		return c
+	}
+	hide := func(list []placed) {
+		for i := range list {
+			list[i].Value = mask.Shown
+		}
+	}
+	hide(c.First)
+	hide(c.Against)
+	if c.Forced != nil {
+		forced := *c.Forced
+		forced.Value = mask.Shown
+		c.Forced = &forced
+	}
+	if c.Smallest != "" {
+		c.Smallest, c.Largest, c.kind = mask.Shown, mask.Shown, schema.String
+	}
+	var tokens int64
+	for _, n := range c.NullTokens {
+		tokens += n
+	}
+	if c.NullTokens = nil; tokens > 0 {
+		c.NullTokens = map[string]int64{mask.Shown: tokens}
+	}
+	c.Note = m.Text(c.Note)
+	return c
 }
 
 func column(i *infer.Inference, path string, f *schema.Field, n *schema.Node, parents int64, depth int) columnEvidence {

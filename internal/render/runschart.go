@@ -78,7 +78,8 @@ func RunsChartText(s Screen, list []runlog.Entry) {
 			if o := runOutcome(e); o != "loaded" {
 				mark = "  " + o
 			}
-			s.Printf("  %5d  %s  %s%s  %s%s\n", e.ID, minute(&e.Began), strings.Repeat("█", filled), strings.Repeat("·", barsWide-filled), one.text(v), mark)
+			s.Printf("  %5d  %s  %s%s  %s%s\n", e.ID, minute(&e.Began), strings.Repeat("█", filled), strings.Repeat("·", barsWide-filled),
+				one.text(v), mark)
 		}
 	}
 }
@@ -87,7 +88,8 @@ func RunsChartText(s Screen, list []runlog.Entry) {
 func RunsChart(path string, list []runlog.Entry) error {
 	ending := strings.ToLower(filepath.Ext(path))
 	if ending != ".svg" && ending != ".png" {
-		return fault.New(fault.Usage, "--chart %s is neither an .svg nor a .png file", path).Try("name a file that ends in one of them, or - for the terminal")
+		return fault.New(fault.Usage, "--chart %s is neither an .svg nor a .png file",
+			path).Try("name a file that ends in one of them, or - for the terminal")
 	}
 	runs := ended(list)
 	if len(runs) == 0 {
@@ -113,8 +115,9 @@ func RunsChart(path string, list []runlog.Entry) error {
 		image := vgsvg.New(width, height)
 		canvas, on = image, image
 	}
-	tiles := draw.Tiles{Rows: len(plots), Cols: 1, PadTop: vg.Points(4), PadBottom: vg.Points(8), PadLeft: vg.Points(8), PadRight: vg.Points(16),
-		PadY: vg.Points(10)}
+	tiles := draw.Tiles{Rows: len(plots), Cols: 1, PadTop: vg.Points(4), PadBottom: vg.Points(8), PadLeft: vg.Points(8),
+		PadRight: vg.Points(16),
+		PadY:     vg.Points(10)}
 	for i, row := range plot.Align(plots, tiles, draw.New(on)) {
 		plots[i][0].Draw(row[0])
 	}

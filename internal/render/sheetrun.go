@@ -21,7 +21,8 @@ type SheetRun struct {
 }
 
 // outcomeWords are outcomes for people.
-var outcomeWords = map[string]string{"loaded": "loaded", "nothing_new": "nothing new", "refused": "REFUSED", "failed": "FAILED", "skipped": "skipped",
+var outcomeWords = map[string]string{"loaded": "loaded", "nothing_new": "nothing new", "refused": "REFUSED", "failed": "FAILED",
+	"skipped":   "skipped",
 	"held_back": "held back", "done_before": "done before", "left_out": "left out"}
 
 func endText(o string) string {
@@ -38,7 +39,8 @@ func SheetRunText(s Screen, r SheetRun) {
 		counts[f.Outcome]++
 	}
 	var parts []string
-	for _, o := range []conduct.Outcome{conduct.Done, conduct.Known, conduct.Skipped, conduct.Before, conduct.Left, conduct.Held, conduct.Refused,
+	for _, o := range []conduct.Outcome{conduct.Done, conduct.Known, conduct.Skipped, conduct.Before, conduct.Left, conduct.Held,
+		conduct.Refused,
 		conduct.Failed} {
 		if counts[o] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[o], strings.ToLower(endText(string(o)))))
@@ -101,7 +103,8 @@ func feedNotes(s Screen, f conduct.FeedResult) {
 		lines = append(lines, f.Why)
 	}
 	if f.Dropped > 0 {
-		lines = append(lines, fmt.Sprintf("%s taken by no route, and left out as the sheet has it", Count(f.Dropped, "object was", "objects were")))
+		lines = append(lines, fmt.Sprintf("%s taken by no route, and left out as the sheet has it", Count(f.Dropped, "object was",
+			"objects were")))
 	}
 	for _, text := range f.Unlike {
 		lines = append(lines, "unlike the runs before: "+text)
@@ -150,7 +153,8 @@ type runEventJSON struct {
 
 // RunEventJSON writes an event as one line; events of how far a feed is are written when its stage is another.
 func RunEventJSON(w io.Writer, id int64, e conduct.Event) error {
-	out := runEventJSON{Event: string(e.Kind), At: e.At.UTC(), Run: idText(id), Feed: orNull(e.Feed), Unlike: []string{}, Loads: []reportJSON{}}
+	out := runEventJSON{Event: string(e.Kind), At: e.At.UTC(), Run: idText(id), Feed: orNull(e.Feed), Unlike: []string{},
+		Loads: []reportJSON{}}
 	switch e.Kind {
 	case conduct.FeedGoes:
 		out.Stage = orNull(string(e.Progress.Stage))
@@ -281,15 +285,18 @@ func Runs(s Screen, list []runlog.Entry) {
 		s.Printf("no run is known\n")
 		return
 	}
-	t := Table{Header: []string{"run", "began", "took", "outcome", "feeds", "objects", "records", "rows", "bytes", "bad", "started by", "sheet"},
-		Right: []bool{true, false, true, false, true, true, true, true, true, true}, Ends: []bool{false, false, false, false, false, false, false, false,
+	t := Table{Header: []string{"run", "began", "took", "outcome", "feeds", "objects", "records", "rows", "bytes", "bad", "started by",
+		"sheet"},
+		Right: []bool{true, false, true, false, true, true, true, true, true, true}, Ends: []bool{false, false, false, false, false, false,
+			false, false,
 			false, false, false, true}, Keep: true}
 	for _, e := range list {
 		var bad int64
 		for _, l := range e.Loads {
 			bad += l.RecordsQuarantined
 		}
-		t.Rows = append(t.Rows, []string{fmt.Sprint(e.ID), instant(&e.Began), runTook(e), runOutcome(e), Number(int64(feedsOf(e))), Number(e.Objects),
+		t.Rows = append(t.Rows, []string{fmt.Sprint(e.ID), instant(&e.Began), runTook(e), runOutcome(e), Number(int64(feedsOf(e))),
+			Number(e.Objects),
 			Number(e.Records), Number(e.Rows), Size(e.Bytes), Number(bad), e.By, e.Sheet})
 	}
 	t.Write(s)
@@ -320,7 +327,8 @@ func runOutcome(e runlog.Entry) string {
 // OneRun shows a run whole.
 func OneRun(s Screen, e *runlog.Entry) {
 	s.Printf("%s\n\n", s.Bold(fmt.Sprintf("run %d of %s: %s", e.ID, e.Sheet, runOutcome(*e))))
-	facts := []fact{{name: "began", value: instant(&e.Began)}, {name: "took", value: runTook(*e)}, {name: "started by", value: e.By + " (" + e.Process + ")"}}
+	facts := []fact{{name: "began", value: instant(&e.Began)}, {name: "took", value: runTook(*e)}, {name: "started by",
+		value: e.By + " (" + e.Process + ")"}}
 	for i, p := range e.Parameters {
 		name := ""
 		if i == 0 {
@@ -333,7 +341,8 @@ func OneRun(s Screen, e *runlog.Entry) {
 	}
 	s.facts(facts)
 	s.Printf("\n")
-	t := Table{Header: []string{"feed", "outcome", "table", "objects", "records", "rows", "read", "written", "bad", "misfits", "took", "snapshot"},
+	t := Table{Header: []string{"feed", "outcome", "table", "objects", "records", "rows", "read", "written", "bad", "misfits", "took",
+		"snapshot"},
 		Right: []bool{false, false, false, true, true, true, true, true, true, true, true, true}, Indent: 2, Keep: true}
 	for _, l := range e.Loads {
 		t.Rows = append(t.Rows, []string{l.Feed, endText(l.Outcome), l.Table, Number(l.Objects), Number(l.RecordsRead), Number(l.RowsWritten),
@@ -405,15 +414,19 @@ type logJSON struct {
 }
 
 func runOf(e runlog.Entry) runJSON {
-	out := runJSON{Run: fmt.Sprint(e.ID), Sheet: e.Sheet, StartedAt: instantOf(e.Began), EndedAt: e.Ended, Outcome: orNull(e.Outcome), StartedBy: e.By,
-		Process: e.Process, Parameters: []valueJSON{}, Message: orNull(e.Message), Objects: e.Objects, RecordsRead: e.Records, RowsWritten: e.Rows,
-		BytesRead: e.Bytes, Loads: []loadJSON{}, Log: []logJSON{}}
+	out := runJSON{Run: fmt.Sprint(e.ID), Sheet: e.Sheet, StartedAt: instantOf(e.Began), EndedAt: e.Ended, Outcome: orNull(e.Outcome),
+		StartedBy: e.By,
+		Process:   e.Process, Parameters: []valueJSON{}, Message: orNull(e.Message), Objects: e.Objects, RecordsRead: e.Records,
+		RowsWritten: e.Rows,
+		BytesRead:   e.Bytes, Loads: []loadJSON{}, Log: []logJSON{}}
 	for _, p := range e.Parameters {
 		out.Parameters = append(out.Parameters, valueJSON{p.Name, p.Value})
 	}
 	for _, l := range e.Loads {
-		out.Loads = append(out.Loads, loadJSON{l.Feed, orNull(l.Table), instantOf(l.Began), l.Seconds, l.Outcome, l.Tries, l.Objects, l.RecordsRead,
-			l.RowsWritten, l.BytesRead, l.BytesWritten, l.RecordsQuarantined, l.Misfits, orNull(l.Snapshot), orNull(l.Quarantine), orNull(l.Message)})
+		out.Loads = append(out.Loads, loadJSON{l.Feed, orNull(l.Table), instantOf(l.Began), l.Seconds, l.Outcome, l.Tries, l.Objects,
+			l.RecordsRead,
+			l.RowsWritten, l.BytesRead, l.BytesWritten, l.RecordsQuarantined, l.Misfits, orNull(l.Snapshot), orNull(l.Quarantine),
+			orNull(l.Message)})
 	}
 	for _, l := range e.Log {
 		out.Log = append(out.Log, logJSON{instantOf(l.At), strings.ToLower(l.Level), orNull(l.Feed), l.Message})

@@ -103,7 +103,8 @@ func scanRun(scan func(...any) error) (e Entry, err error) {
 
 // loadsOf reads the loads of a run, and adds them up; feed may be empty for all.
 func (l *Log) loadsOf(ctx context.Context, e *Entry, feed string) error {
-	return l.each(ctx, `SELECT feed, table_name, started_at, seconds, outcome, tries, objects, records_read, rows_written, bytes_read, bytes_written,
+	return l.each(ctx, `SELECT feed, table_name, started_at, seconds, outcome, tries, objects, records_read, rows_written, bytes_read,
+		bytes_written,
 		records_quarantined, misfits, snapshot_id, quarantine, message FROM trevak_loads WHERE run_id = $1 AND ($2 = '' OR feed = $2)
 		ORDER BY started_at, feed, table_name`, []any{e.ID, feed}, func(scan func(...any) error) error {
 		var f Load

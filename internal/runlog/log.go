@@ -37,10 +37,12 @@ var tables = []string{
 		misfits BIGINT NOT NULL, snapshot_id TEXT, quarantine TEXT, message TEXT, PRIMARY KEY (run_id, feed, table_name))`,
 	`CREATE TABLE IF NOT EXISTS trevak_log (run_id BIGINT NOT NULL, line INTEGER NOT NULL, at TEXT NOT NULL, level TEXT NOT NULL,
 		feed TEXT NOT NULL, message TEXT NOT NULL, PRIMARY KEY (run_id, line))`,
-	`CREATE TABLE IF NOT EXISTS trevak_columns (run_id BIGINT NOT NULL, feed TEXT NOT NULL, table_name TEXT NOT NULL, column_name TEXT NOT NULL,
+	`CREATE TABLE IF NOT EXISTS trevak_columns (run_id BIGINT NOT NULL, feed TEXT NOT NULL, table_name TEXT NOT NULL, column_name TEXT NOT
+		NULL,
 		value_count BIGINT NOT NULL, null_count BIGINT NOT NULL, few INTEGER NOT NULL,
 		PRIMARY KEY (run_id, feed, table_name, column_name))`,
-	`CREATE TABLE IF NOT EXISTS trevak_values (run_id BIGINT NOT NULL, feed TEXT NOT NULL, table_name TEXT NOT NULL, column_name TEXT NOT NULL,
+	`CREATE TABLE IF NOT EXISTS trevak_values (run_id BIGINT NOT NULL, feed TEXT NOT NULL, table_name TEXT NOT NULL, column_name TEXT NOT
+		NULL,
 		value_text TEXT NOT NULL)`,
 	`CREATE TABLE IF NOT EXISTS trevak_waiting (sheet TEXT NOT NULL, feed TEXT NOT NULL, object TEXT NOT NULL, version TEXT NOT NULL,
 		tries INTEGER NOT NULL, reason TEXT NOT NULL, since TEXT NOT NULL, aside INTEGER NOT NULL, PRIMARY KEY (sheet, feed, object))`,

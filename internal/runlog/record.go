@@ -100,7 +100,8 @@ func (r *Run) Say(at time.Time, level, feed, message string) {
 func (r *Run) flush(do func(text string, values ...any)) {
 	for _, l := range r.lines {
 		r.line++
-		do(`INSERT INTO trevak_log (run_id, line, at, level, feed, message) VALUES ($1, $2, $3, $4, $5, $6)`, r.ID, r.line, instant(l.At), l.Level,
+		do(`INSERT INTO trevak_log (run_id, line, at, level, feed, message) VALUES ($1, $2, $3, $4, $5, $6)`, r.ID, r.line, instant(l.At),
+			l.Level,
 			l.Feed, l.Message)
 	}
 	r.lines = nil

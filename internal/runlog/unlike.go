@@ -17,7 +17,8 @@ const (
 )
 
 // Unlike tells in what a load is unlike those of the same feed into the same table before it: in rows, bytes, nulls, and values of columns
-// which had few. It is beyond what the last 20 showed when it lies outside of their range by more than the width of that range, of which at
+// which had few. It is beyond what the last 20 showed when it lies outside of their range by more than the width of that range, of which
+// at
 // least a tenth of the largest is taken.
 func (l *Log) Unlike(ctx context.Context, f Load) ([]string, error) {
 	before, err := l.before(ctx, f)
@@ -97,14 +98,16 @@ func (l *Log) columnUnlike(ctx context.Context, f Load, c Column, before []numbe
 	if n := c.Values + c.Nulls; n > 0 {
 		share, room := float64(c.Nulls)/float64(n), max(high-low, 0.05)
 		if share > high+room || share < low-room {
-			out = append(out, fmt.Sprintf("column %s: %.1f %% nulls; the last %d runs had %.1f to %.1f %%", c.Name, 100*share, runs, 100*low, 100*high))
+			out = append(out, fmt.Sprintf("column %s: %.1f %% nulls; the last %d runs had %.1f to %.1f %%", c.Name, 100*share, runs, 100*low,
+				100*high))
 		}
 	}
 	if !few || !c.Few || len(c.Texts) == 0 {
 		return out, nil
 	}
 	known := map[string]bool{}
-	err = l.each(ctx, `SELECT DISTINCT value_text FROM trevak_values WHERE feed = $1 AND table_name = $2 AND column_name = $3 AND run_id >= $4`,
+	err = l.each(ctx, `SELECT DISTINCT value_text FROM trevak_values WHERE feed = $1 AND table_name = $2 AND column_name = $3 AND run_id
+		>= $4`,
 		[]any{f.Feed, f.Table, c.Name, oldest}, func(scan func(...any) error) error {
 			var text string
 			err := scan(&text)

@@ -17,7 +17,8 @@ type Waiting struct {
 
 // Waiting lists the objects of a feed that could not be loaded so far; with an empty feed those of all feeds.
 func (l *Log) Waiting(ctx context.Context, sheet, feed string) (out []Waiting, err error) {
-	err = l.each(ctx, `SELECT object, version, tries, reason, since, aside FROM trevak_waiting WHERE sheet = $1 AND ($2 = '' OR feed = $2) ORDER BY object`,
+	err = l.each(ctx, `SELECT object, version, tries, reason, since, aside FROM trevak_waiting WHERE sheet = $1 AND ($2 = '' OR feed = $2)
+		ORDER BY object`,
 		[]any{sheet, feed}, func(scan func(...any) error) error {
 			var w Waiting
 			var since string
@@ -36,7 +37,8 @@ func (l *Log) Wait(ctx context.Context, sheet, feed string, w Waiting) error {
 	if w.Aside {
 		aside = 1
 	}
-	return l.exec(ctx, `INSERT INTO trevak_waiting (sheet, feed, object, version, tries, reason, since, aside) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+	return l.exec(ctx, `INSERT INTO trevak_waiting (sheet, feed, object, version, tries, reason, since, aside) VALUES ($1, $2, $3, $4, $5,
+		$6, $7, $8)
 		ON CONFLICT (sheet, feed, object) DO UPDATE SET version = excluded.version, tries = excluded.tries, reason = excluded.reason,
 		aside = excluded.aside`, sheet, feed, w.Object, w.Version, w.Tries, w.Reason, instant(w.Since), aside)
 }

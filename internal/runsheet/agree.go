@@ -39,7 +39,8 @@ func (s *Sheet) agrees() error {
 
 func (f *Feed) agrees() error {
 	if f.Group != "" && f.When != "" {
-		return wrong(f.Line, "leave the condition or the group out", "the feed %s is of the group %s, whose feeds are loaded together or not at all, and has a condition",
+		return wrong(f.Line, "leave the condition or the group out",
+			"the feed %s is of the group %s, whose feeds are loaded together or not at all, and has a condition",
 			f.Name, f.Group)
 	}
 	if len(f.Routes) == 0 {
@@ -50,7 +51,8 @@ func (f *Feed) agrees() error {
 	}
 	last := f.Routes[len(f.Routes)-1]
 	if !last.Rest {
-		return wrong(last.Line, "end with a route for the rest: rest: true with a table of its own, or rest: drop to have it counted and left out",
+		return wrong(last.Line,
+			"end with a route for the rest: rest: true with a table of its own, or rest: drop to have it counted and left out",
 			"the routes of the feed %s leave open where the rest goes", f.Name)
 	}
 	byObjects, byRecords := 0, 0
@@ -69,7 +71,8 @@ func (f *Feed) agrees() error {
 		}
 	}
 	if byObjects > 0 && byRecords > 0 {
-		return wrong(f.Routes[0].Line, "have one feed for the objects, and others for their records", "the routes of the feed %s are by objects and by records", f.Name)
+		return wrong(f.Routes[0].Line, "have one feed for the objects, and others for their records",
+			"the routes of the feed %s are by objects and by records", f.Name)
 	}
 	return nil
 }
@@ -108,7 +111,8 @@ func (s *Sheet) Units() ([]Unit, error) {
 		for _, f := range units[i].Feeds {
 			for _, before := range f.After {
 				if at := of[before]; at == i {
-					return nil, wrong(f.Line, "leave it out, or take the feed out of the group", "the feed %s waits for %s, with which it is loaded together",
+					return nil, wrong(f.Line, "leave it out, or take the feed out of the group",
+						"the feed %s waits for %s, with which it is loaded together",
 						f.Name, before)
 				} else if !slices.Contains(units[i].After, at) {
 					units[i].After = append(units[i].After, at)
@@ -131,7 +135,8 @@ func ordered(units []Unit) ([]Unit, error) {
 			return nil
 		case place[i] < 0:
 			from := slices.Index(path, f.Name)
-			return wrong(f.Line, "leave one of them out of after", "the feeds wait for each other: %s", strings.Join(append(path[max(0, from):], f.Name), ", "))
+			return wrong(f.Line, "leave one of them out of after", "the feeds wait for each other: %s", strings.Join(append(path[max(0, from):],
+				f.Name), ", "))
 		}
 		place[i] = -1
 		after := make([]int, 0, len(units[i].After))

@@ -32,7 +32,8 @@ func (r *reader) parameters(n ast.Node) ([]Parameter, error) {
 	for _, p := range list {
 		one := Parameter{Name: p.key, Type: Text, Line: p.line}
 		if !parameterName.MatchString(p.key) || slices.Contains(builtIn, p.key) {
-			return nil, wrong(p.line, "use small letters, digits and _, and neither today nor now", "%s is no name of a parameter", strconv.Quote(p.key))
+			return nil, wrong(p.line, "use small letters, digits and _, and neither today nor now", "%s is no name of a parameter",
+				strconv.Quote(p.key))
 		}
 		if _, nested := p.value.(*ast.MappingNode); !nested {
 			if one.Usual, err = r.one(p); err != nil {
@@ -101,7 +102,8 @@ func (r *reader) sheet(s *Sheet, top []pair) error {
 		return err
 	}
 	if version != strconv.Itoa(Version) {
-		return wrong(1, fmt.Sprintf("begin the file with: sheet: %d", Version), "the form of run sheets is %d, this file says %q", Version, version)
+		return wrong(1, fmt.Sprintf("begin the file with: sheet: %d", Version), "the form of run sheets is %d, this file says %q", Version,
+			version)
 	}
 	for _, p := range top {
 		if p.key != "feeds" {
@@ -260,7 +262,8 @@ func (r *reader) routes(p pair, within string) ([]Route, error) {
 		}
 		if n := len(strings.Fields(route.Objects)) + len(strings.Fields(route.Records)); n == 0 && !route.Rest ||
 			route.Objects != "" && route.Records != "" || route.Rest && n > 0 {
-			return nil, wrong(route.Line, "write objects with a pattern, records with a condition, or rest", "a route says in one way what it takes")
+			return nil, wrong(route.Line, "write objects with a pattern, records with a condition, or rest",
+				"a route says in one way what it takes")
 		}
 		out = append(out, route)
 	}

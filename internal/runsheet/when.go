@@ -14,7 +14,8 @@ import (
 // many bytes the latter have.
 type Facts struct{ Objects, New, Bytes int64 }
 
-var factFields = []schema.Field{{Name: "objects", Type: schema.Type{Kind: schema.Long}}, {Name: "new", Type: schema.Type{Kind: schema.Long}},
+var factFields = []schema.Field{{Name: "objects", Type: schema.Type{Kind: schema.Long}}, {Name: "new",
+	Type: schema.Type{Kind: schema.Long}},
 	{Name: "bytes", Type: schema.Type{Kind: schema.Long}}}
 
 // Holds works out a condition like objects > 0.

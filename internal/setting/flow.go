@@ -35,6 +35,8 @@ type Flow struct {
 	HeaderRows     int
 	Columns        []string
 	Ragged         string
+	// Mask is the columns whose values are not told.
+	Mask []string
 
 	// What is said of records that fail, and of columns that are added.
 	Lineage         bool
@@ -44,6 +46,8 @@ type Flow struct {
 	Tolerate        string
 	TolerateMisfits string
 	Quarantine      string
+	// QuarantineAs is plain, none, or the public key that quarantine files are sealed for.
+	QuarantineAs string
 
 	// What is said of how rows are laid out.
 	Partition   string

@@ -6,7 +6,9 @@ import (
 	"strings"
 
 	"trevak/internal/fault"
+	"trevak/internal/mask"
 	"trevak/internal/parse/delimited"
+	"trevak/internal/quarantine"
 	"trevak/internal/schema"
 	"trevak/internal/sniff"
 	"trevak/internal/source"
@@ -21,7 +23,7 @@ func (f *Flow) Task(env Env) (t write.Task, err error) {
 		return t, fault.Unknown("mixed-content", f.MixedContent, "members", "text")
 	}
 	t.Reading.Reading = source.Reading{Sources: env.Sources, Stdin: env.Stdin, Store: env.Store, MayExpand: f.AllowExpansion,
-		Mixed:      f.MixedFiles,
+		Mixed: f.MixedFiles, Mask: mask.Of(f.Mask),
 		Particular: f.particular(), Prefixes: f.XMLPrefixes, MixedText: f.MixedContent == "text"}
 	if t.Unsure, err = source.ParseUnsure(f.Unsure); err != nil {
 		return t, err
@@ -82,6 +84,12 @@ func (f *Flow) records(t *write.Task) (err error) {
 				text).Try("write it like --partition-value batch=2031-05")
 		}
 		t.PartitionValues = append(t.PartitionValues, write.PartitionValue{Column: column, Value: value})
+	}
+	if t.QuarantineAs, err = quarantine.ParseSeal(f.QuarantineAs); err != nil {
+		return err
+	}
+	if t.QuarantineAs.None && f.Quarantine != "" {
+		return fault.New(fault.Usage, "--quarantine names a file, and --quarantine-as none has none written").Try("leave one of them out")
 	}
 	t.Quarantine, t.Lineage, t.KeepRaw, t.PathColumns = f.Quarantine, f.Lineage, f.KeepRaw, f.PathColumns
 	if f.Tolerate != "" {

@@ -7,6 +7,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/locate"
+	"trevak/internal/mask"
 	"trevak/internal/parse"
 	"trevak/internal/parse/json"
 	"trevak/internal/sniff"
@@ -38,6 +39,8 @@ type Reading struct {
 	Stated sniff.Stated
 	// Limits bound what a record may take.
 	Limits Limits
+	// Mask is the columns whose values are not told.
+	Mask mask.Mask
 	// Known tells files that need not be looked at, since they are known; it may be nil.
 	Known func(o storage.Object) bool
 	// found are the objects where they were resolved before.

@@ -5,6 +5,7 @@ import (
 
 	"trevak/internal/check"
 	"trevak/internal/infer"
+	"trevak/internal/quarantine"
 	"trevak/internal/table"
 	"trevak/internal/weigh"
 )
@@ -35,6 +36,10 @@ type Task struct {
 	// Tolerate is how many records may fail to become rows, and Quarantine the file they go to; empty for one named after the target.
 	Tolerate   Tolerance
 	Quarantine string
+	// QuarantineFolder is where such a file lies that has no name of its own; empty for the working folder.
+	QuarantineFolder string
+	// QuarantineAs says how that file is kept.
+	QuarantineAs quarantine.Seal
 	// Misfits is how many values of a stated column may be misfits; the zero value allows none.
 	Misfits Tolerance
 	// Profile asks for the distribution of each column's values.

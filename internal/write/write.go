@@ -21,6 +21,7 @@ import (
 	"trevak/internal/run"
 	"trevak/internal/scan"
 	"trevak/internal/schema"
+	"trevak/internal/storage"
 	"trevak/internal/table"
 	"trevak/internal/weigh"
 )
@@ -251,13 +252,16 @@ func withSizes(columns []profile.Column, files []layout.DataFile) []profile.Colu
 
 // quarantine is where the records of an attempt go that become no rows.
 func (t Task) quarantine(ctx context.Context, target string, started time.Time, dry bool) (*quarantine.File, error) {
-	if dry || t.BadElsewhere {
+	if dry || t.BadElsewhere || t.QuarantineAs.None {
 		return quarantine.Nowhere(), nil
 	}
 	uri := t.Quarantine
 	if uri == "" {
 		uri = quarantineName(target, started)
+		if t.QuarantineFolder != "" {
+			uri = storage.Join(t.QuarantineFolder, uri)
+		}
 	}
-	file := quarantine.New(t.Store, uri)
+	file := quarantine.New(t.Store, uri, t.QuarantineAs)
 	return file, file.Free(ctx)
 }
