@@ -80,6 +80,8 @@ type Watcher struct {
 	waiting map[string]*candidate
 	late    map[string]*failure
 	aside   map[string]*failure
+	// kept are those that Memory keeps.
+	kept map[string]bool
 	// settled has the hash of each object and version that is done with, passed of each that was passed over.
 	settled, passed map[uint64]bool
 	roots           []root
@@ -115,7 +117,7 @@ func New(o Options) *Watcher {
 		o.Tell = func(Event) {}
 	}
 	return &Watcher{Options: o, notices: make(chan string, 1<<12), waiting: map[string]*candidate{}, late: map[string]*failure{},
-		aside: map[string]*failure{}, settled: map[uint64]bool{}, passed: map[uint64]bool{}}
+		aside: map[string]*failure{}, kept: map[string]bool{}, settled: map[uint64]bool{}, passed: map[uint64]bool{}}
 }
 
 // mark is what an object is remembered by at a version.

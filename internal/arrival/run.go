@@ -123,6 +123,7 @@ func (w *Watcher) begin(ctx context.Context) error {
 		}
 		for _, one := range list {
 			f := &failure{Waiting: one, due: time.Now()}
+			w.kept[one.Object] = true
 			if one.Aside {
 				w.aside[one.Object] = f
 			} else {
@@ -516,11 +517,9 @@ func (w *Watcher) take(ctx context.Context, done loaded) {
 		}
 		n++
 		w.settled[mark(o)] = true
-		if w.late[o.URI] != nil || w.aside[o.URI] != nil {
-			delete(w.late, o.URI)
-			delete(w.aside, o.URI)
-			w.forget(ctx, o.URI)
-		}
+		delete(w.late, o.URI)
+		delete(w.aside, o.URI)
+		w.forget(ctx, o.URI)
 	}
 	if n > 0 {
 		w.Tell(Event{Kind: Loaded, Objects: int64(n)})
@@ -545,6 +544,7 @@ func (w *Watcher) fail(ctx context.Context, o storage.Object, err error) {
 	}
 	w.failed = cmp.Or(w.failed, err)
 	if w.Memory != nil {
+		w.kept[o.URI] = true
 		if err := w.Memory.Wait(context.WithoutCancel(ctx), f.Waiting); err != nil {
 			w.Tell(Event{Kind: Failing, Why: "it cannot be kept that an object failed", Err: err})
 		}
@@ -553,7 +553,8 @@ func (w *Watcher) fail(ctx context.Context, o storage.Object, err error) {
 
 // forget notes that an object waits no more.
 func (w *Watcher) forget(ctx context.Context, uri string) {
-	if w.Memory != nil {
+	if w.Memory != nil && w.kept[uri] {
+		delete(w.kept, uri)
 		if err := w.Memory.Arrived(context.WithoutCancel(ctx), uri); err != nil {
 			w.Tell(Event{Kind: Failing, Why: "it cannot be kept that an object was loaded", Err: err})
 		}

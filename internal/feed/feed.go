@@ -141,7 +141,7 @@ func Root(text []byte) (root ast.Node, err error) {
 			root, err = nil, syntax(text, fmt.Errorf("%v", r))
 		}
 	}()
-	file, err := parser.ParseBytes(text, 0)
+	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
 	if err == nil && (len(file.Docs) == 0 || file.Docs[0].Body == nil) {
 		err = io.EOF
 	}

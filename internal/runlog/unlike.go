@@ -17,9 +17,8 @@ const (
 )
 
 // Unlike tells in what a load is unlike those of the same feed into the same table before it: in rows, bytes, nulls, and values of columns
-// which had few. It is beyond what the last 20 showed when it lies outside of their range by more than the width of that range, of which
-// at
-// least a tenth of the largest is taken.
+// which had few. It is so when it lies outside of the range of the last 20 by more than the width of that range, or than a tenth of the
+// largest where that is more.
 func (l *Log) Unlike(ctx context.Context, f Load) ([]string, error) {
 	before, err := l.before(ctx, f)
 	if err != nil || len(before) < leastBefore {
@@ -79,19 +78,20 @@ func (l *Log) columnUnlike(ctx context.Context, f Load, c Column, before []numbe
 	oldest := before[len(before)-1].run
 	low, high, runs, few := 1.0, 0.0, 0, true
 	err = l.each(ctx, `SELECT value_count, null_count, few FROM trevak_columns WHERE feed = $1 AND table_name = $2 AND column_name = $3
-		AND run_id >= $4`, []any{f.Feed, f.Table, c.Name, oldest}, func(scan func(...any) error) error {
-		var values, nulls, isFew int64
-		if err := scan(&values, &nulls, &isFew); err != nil {
-			return err
-		}
-		few = few && isFew == 1
-		if values+nulls > 0 {
-			share := float64(nulls) / float64(values+nulls)
-			low, high = min(low, share), max(high, share)
-			runs++
-		}
-		return nil
-	})
+		AND run_id >= $4 AND run_id IN (SELECT run_id FROM trevak_loads WHERE feed = $1 AND table_name = $2 AND outcome = 'loaded')`,
+		[]any{f.Feed, f.Table, c.Name, oldest}, func(scan func(...any) error) error {
+			var values, nulls, isFew int64
+			if err := scan(&values, &nulls, &isFew); err != nil {
+				return err
+			}
+			few = few && isFew == 1
+			if values+nulls > 0 {
+				share := float64(nulls) / float64(values+nulls)
+				low, high = min(low, share), max(high, share)
+				runs++
+			}
+			return nil
+		})
 	if err != nil || runs < leastBefore {
 		return nil, err
 	}

@@ -21,6 +21,9 @@ func (s *Sheet) agrees() error {
 	}
 	for _, f := range s.Feeds {
 		for _, before := range f.After {
+			if before == f.Name {
+				return wrong(f.Line, "leave it out of after", "the feed %s waits for itself", f.Name)
+			}
 			if _, ok := lines[before]; !ok {
 				way := "it can be one of " + strings.Join(names, ", ")
 				if near := wording.Nearest(before, names); len(near) > 0 {
