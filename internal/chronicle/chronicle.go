@@ -141,23 +141,34 @@ func (c *Chronicle) ended(r *conduct.FeedResult) {
 		end(r.Err)
 		delete(c.feeds, r.Feed)
 	}
-	if r.Outcome == conduct.Left || r.Outcome == conduct.Before {
+	if r.Outcome == conduct.Left {
 		return
 	}
 	loads := Loads(r)
+	if r.Outcome == conduct.Before {
+		// A run that continues this one has it done, too.
+		c.keep(loads[0])
+		return
+	}
 	for _, l := range loads {
 		if c.Gauges != nil {
 			c.Gauges.Loaded(c.ctx, r.Feed, string(r.Outcome), gauge.Counts{Objects: l.Objects, Records: l.RecordsRead, Rows: l.RowsWritten,
 				BytesRead: l.BytesRead, BytesWritten: l.BytesWritten, Misfits: l.Misfits, Quarantined: l.RecordsQuarantined})
 		}
-		if c.run != nil {
-			if err := c.run.Feed(context.WithoutCancel(c.ctx), l); err != nil && c.Log != nil {
-				c.Log.Warn("the run history could not be written", "error", err.Error())
-			}
-		}
+		c.keep(l)
 		c.noteLoad(r, l)
 	}
 	c.notices(r)
+}
+
+// keep writes the entry of a load into the history.
+func (c *Chronicle) keep(l runlog.Load) {
+	if c.run == nil {
+		return
+	}
+	if err := c.run.Feed(context.WithoutCancel(c.ctx), l); err != nil && c.Log != nil {
+		c.Log.Warn("the run history could not be written", "error", err.Error())
+	}
 }
 
 func (c *Chronicle) noteLoad(r *conduct.FeedResult, l runlog.Load) {

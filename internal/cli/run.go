@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -151,7 +152,8 @@ each run is kept beside the tables: trevak runs lists it. -o json writes events,
   trevak run trevak-demo/day.sheet.yaml --from observations --allow-unlike --log text -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a run sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := sheetRun{a: a, flags: &flags, path: args[0], options: conduct.Options{Only: only, From: from, DryRun: dryRun}, allow: allow}
+			r := sheetRun{a: a, flags: &flags, path: args[0], options: conduct.Options{Only: only, From: from, DryRun: dryRun}, allow: allow,
+				goOn: goOn}
 			if check {
 				if err := idle(cmd, "with --check", "only", "from", "dry-run", "continue", "allow-unlike", "log"); err != nil {
 					return err
@@ -163,7 +165,7 @@ each run is kept beside the tables: trevak runs lists it. -o json writes events,
 					return err
 				}
 			}
-			return r.run(cmd.Context(), goOn)
+			return r.run(cmd.Context())
 		},
 	}
 	flags.add(cmd, "off")
@@ -183,7 +185,8 @@ type sheetRun struct {
 	flags   *sheetFlags
 	path    string
 	options conduct.Options
-	allow   bool
+	// allow has loads made that are unlike those before, goOn what is left of the last run.
+	allow, goOn bool
 }
 
 // read reads the sheet and finds the warehouse.
@@ -192,13 +195,28 @@ func (r *sheetRun) read(ctx context.Context) (*runsheet.Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.options.Store = stores
+	if r.options.Warehouse, err = r.a.openWarehouse(); err != nil {
+		return nil, err
+	}
+	if r.goOn {
+		if err := r.resume(ctx, &in); err != nil {
+			return nil, err
+		}
+	}
 	s, err := runsheet.Read(ctx, stores, r.path, in)
 	if err != nil {
 		return nil, err
 	}
-	r.options.Store = stores
-	r.options.Warehouse, err = r.a.openWarehouse()
-	return s, err
+	for _, name := range append(slices.Clone(r.options.Only), r.options.From) {
+		if name == "" {
+			continue
+		}
+		if _, err := s.FeedNamed(name); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
 }
 
 // check checks the sheet.
@@ -239,7 +257,7 @@ type told struct{ error }
 func (t told) Unwrap() error { return t.error }
 
 // run carries the sheet out.
-func (r *sheetRun) run(ctx context.Context, goOn bool) error {
+func (r *sheetRun) run(ctx context.Context) error {
 	s, err := r.read(ctx)
 	if err != nil {
 		return err
@@ -261,11 +279,6 @@ func (r *sheetRun) run(ctx context.Context, goOn bool) error {
 		return err
 	}
 	defer release()
-	if goOn {
-		if s, err = r.resume(ctx, s, at); err != nil {
-			return err
-		}
-	}
 	at.Allow = r.allow
 	r.a.untouched = "no table was changed by what had not ended"
 	began := time.Now()
@@ -358,24 +371,32 @@ func (r *sheetRun) dry(ctx context.Context, s *runsheet.Sheet) error {
 	return r.report(s, at, result, err)
 }
 
-// resume takes up the last run of the sheet.
-func (r *sheetRun) resume(ctx context.Context, s *runsheet.Sheet, at *attended) (*runsheet.Sheet, error) {
-	if at.History == nil {
-		return nil, fault.New(fault.Usage, "--continue needs a run history, and there is none for tables that lie in a store").
-			Try("name a database for it in trevak.yaml, as docs/running.md shows; or run the sheet again: what was loaded is not loaded twice")
+// resume takes up the last run of the sheet: its parameters, and what it did.
+func (r *sheetRun) resume(ctx context.Context, in *runsheet.Given) error {
+	history, err := r.a.openHistory(ctx, r.options.Warehouse, false)
+	if err != nil {
+		return err
 	}
-	last, err := at.History.Last(ctx, at.Sheet.Path)
+	nothing := fault.New(fault.Usage, "no run of the sheet %s is known, so there is nothing to continue", r.path).Try("run it without --continue")
+	if history == nil {
+		return nothing
+	}
+	defer history.Close()
+	path, err := stores.Canonical(r.path)
+	if err != nil {
+		return err
+	}
+	last, err := history.Last(ctx, path)
 	switch {
 	case err != nil:
-		return nil, err
+		return err
 	case last == nil:
-		return nil, fault.New(fault.Usage, "the sheet %s was never run, so there is nothing to continue",
-			r.path).Try("run it without --continue")
+		return nothing
 	case last.Ended != nil && (last.Outcome == string(conduct.Done) || last.Outcome == string(conduct.Known)):
-		return nil, fault.New(fault.Usage, "the last run of %s, run %d, ended well, so there is nothing to continue", r.path, last.ID).
+		return fault.New(fault.Usage, "the last run of %s, run %d, ended well, so there is nothing to continue", r.path, last.ID).
 			Try("run it without --continue")
 	}
-	r.options.Before = map[string]bool{}
+	r.options.Before, in.Before, in.Now = map[string]bool{}, map[string]string{}, last.Began
 	for _, l := range last.Loads {
 		went := conduct.Outcome(l.Outcome).Went()
 		if was, ok := r.options.Before[l.Feed]; ok {
@@ -383,32 +404,10 @@ func (r *sheetRun) resume(ctx context.Context, s *runsheet.Sheet, at *attended) 
 		}
 		r.options.Before[l.Feed] = went
 	}
-	in, err := r.flags.given(last.Began)
-	if err != nil {
-		return nil, err
-	}
 	for _, p := range last.Parameters {
-		if _, stated := in.Stated[p.Name]; !stated {
-			in.Stated[p.Name] = p.Value
-		}
+		in.Before[p.Name] = p.Value
 	}
-	known := map[string]bool{}
-	for _, p := range s.Parameters {
-		known[p.Name] = true
-	}
-	for name := range in.Stated {
-		if !known[name] {
-			delete(in.Stated, name)
-		}
-	}
-	out, err := runsheet.Read(ctx, stores, r.path, in)
-	if err == nil {
-		path := at.Sheet.Path
-		copied := *out
-		copied.Path = path
-		at.Sheet = &copied
-	}
-	return out, err
+	return nil
 }
 
 // lockSheet has nobody else carry the sheet out meanwhile.

@@ -209,10 +209,10 @@ type conductor struct {
 // run carries units out, so many at once, each as soon as those are done that it comes after.
 func (c *conductor) run(ctx context.Context, units []runsheet.Unit, wanted map[string]bool, atOnce int) {
 	ended := make(chan int)
-	began, running := make([]bool, len(units)), 0
+	began, over, running := make([]bool, len(units)), make([]bool, len(units)), 0
 	for {
 		for i, u := range units {
-			if began[i] || running == atOnce || slices.ContainsFunc(u.After, func(at int) bool { return c.results[at] == "" }) {
+			if began[i] || running == atOnce || slices.ContainsFunc(u.After, func(at int) bool { return !over[at] }) {
 				continue
 			}
 			began[i] = true
@@ -225,7 +225,7 @@ func (c *conductor) run(ctx context.Context, units []runsheet.Unit, wanted map[s
 		if running == 0 {
 			return
 		}
-		<-ended
+		over[<-ended] = true
 		running--
 	}
 }

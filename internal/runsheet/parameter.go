@@ -97,7 +97,8 @@ type Values map[string]Value
 
 // Resolve settles the values of parameters: what is stated, what the environment says, or what is usual. All that have none are told of
 // at once.
-func Resolve(list []Parameter, stated map[string]string, env func(string) string, now time.Time) (Values, error) {
+func Resolve(list []Parameter, in Given) (Values, error) {
+	stated, now := in.Stated, in.Now
 	values := Values{"today": {Type: Date, Text: now.Format(dateForm), time: midnight(now)},
 		"now": {Type: Timestamp, Text: now.UTC().Format(timeForm), time: now.UTC()}}
 	for name := range stated {
@@ -119,8 +120,11 @@ func Resolve(list []Parameter, stated map[string]string, env func(string) string
 	var missing, ways []string
 	for _, p := range list {
 		text, has := stated[p.Name]
+		if !has {
+			text, has = in.Before[p.Name]
+		}
 		if !has && p.From != "" {
-			text = env(p.From)
+			text = in.Env(p.From)
 			has = text != ""
 		}
 		if !has && p.HasUsual {

@@ -137,6 +137,8 @@ func Read(ctx context.Context, s storage.Store, path string, in Given) (*Sheet, 
 type Given struct {
 	Stated map[string]string
 	Env    func(string) string
+	// Before are values of a former run, which count where none is stated; those of parameters that are no more do not.
+	Before map[string]string
 	Now    time.Time
 }
 
@@ -162,7 +164,7 @@ func parse(ctx context.Context, s storage.Store, text []byte, path string, in Gi
 			}
 		}
 	}
-	if sheet.Values, err = Resolve(sheet.Parameters, in.Stated, in.Env, in.Now); err != nil {
+	if sheet.Values, err = Resolve(sheet.Parameters, in); err != nil {
 		return nil, err
 	}
 	r.expand = sheet.Values.Expand

@@ -232,7 +232,7 @@ func FuzzExpand(f *testing.F) {
 	for _, text := range []string{"$(today - 1 month as %Y)", "$$(", "$(now + 2 hours)", "$(today as %"} {
 		f.Add(text)
 	}
-	v, err := Resolve(nil, nil, func(string) string { return "" }, moment)
+	v, err := Resolve(nil, given())
 	if err != nil {
 		f.Fatal(err)
 	}
