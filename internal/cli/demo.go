@@ -56,7 +56,7 @@ With --sandbox the data and the tables lie in an object store, which the demo se
 			}
 			d.warehouse = storage.Join(d.dir, "warehouse")
 			var err error
-			if d.counts, err = demo.Write(data, scale); err != nil {
+			if d.counts, err = demo.Write(data, d.dir, scale); err != nil {
 				return fault.Wrap(fault.Storage, err, "the demo data cannot be written to %s", data)
 			}
 			if inSandbox {
@@ -167,6 +167,11 @@ func (d *day) run() error {
 		{"Mended, it loads.", []string{"load", in("service_log_mended"), "--into", "orrin.service_log"}, 0, nil},
 		{"Prove that the table holds what the files hold: both are read anew.",
 			[]string{"reconcile", in("observations"), "--with", "orrin.observations"}, 0, nil},
+		{"What was settled by hand runs by itself from here on: a run sheet has the feeds of the morning, in their order.",
+			[]string{"run", in(demo.Sheet), "--check"}, 0, nil},
+		{"It sends records of one source to two tables, and loads two feeds together or not at all.", []string{"run", in(demo.Sheet)}, 0, nil},
+		{"Tomorrow's run finds only what is new; today's, again, nothing.", []string{"run", in(demo.Sheet)}, 0, nil},
+		{"Each run is known.", []string{"runs"}, 0, nil},
 		{"Check what arrived.", []string{"tables"}, 0, nil},
 		{"And how it lies.", []string{"describe", "orrin.observations"}, 0, nil},
 	}
@@ -179,7 +184,7 @@ func (d *day) run() error {
 			s.Printf("\n")
 		}
 		args := step.args
-		if slices.Contains([]string{"load", "tables", "describe", "schema", "tag", "rollback", "history", "reconcile"}, args[0]) {
+		if slices.Contains([]string{"load", "tables", "describe", "schema", "tag", "rollback", "history", "reconcile", "run", "runs"}, args[0]) {
 			args = append(args, "--warehouse", d.warehouse)
 		}
 		if step.before != nil {

@@ -147,7 +147,7 @@ come after it, and the others go on; the same run again, or --continue, finishes
 each run is kept beside the tables: trevak runs lists it. -o json writes events, a line each. docs/running.md describes the keys.`,
 		Example: `  trevak run trevak-demo/day.sheet.yaml --check -w trevak-demo/warehouse
   trevak run trevak-demo/day.sheet.yaml --dry-run -w trevak-demo/warehouse
-  trevak run trevak-demo/day.sheet.yaml --set area='Gull Bank' -w trevak-demo/warehouse
+  trevak run trevak-demo/day.sheet.yaml --set area='Lantern Bank' -w trevak-demo/warehouse
   trevak run trevak-demo/day.sheet.yaml --only stations -w trevak-demo/warehouse
   trevak run trevak-demo/day.sheet.yaml --from observations --allow-unlike --log text -w trevak-demo/warehouse`,
 		Args: few(1, 1, "a run sheet"),

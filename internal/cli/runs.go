@@ -109,7 +109,7 @@ seconds of each run over time, so that a slow or thin day is seen; in the termin
 			if a.json() {
 				return render.RunsJSON(a.screen(), list)
 			}
-			render.Runs(a.screen(), list)
+			render.Runs(a.screen(), list, f.Feed)
 			return nil
 		},
 	}

@@ -40,6 +40,7 @@ func (c *conductor) check(ctx context.Context, f *runsheet.Feed) Checked {
 		return out
 	}
 	s, err := c.settle(ctx, f)
+	defer s.end()
 	if err != nil {
 		return fail(s, err)
 	}

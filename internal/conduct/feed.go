@@ -113,6 +113,9 @@ func (c *conductor) once(ctx context.Context, list []*runsheet.Feed, out []FeedR
 	var settled []*settling
 	for i, f := range list {
 		s, err := c.settle(ctx, f)
+		if s != nil {
+			defer s.end()
+		}
 		if err != nil {
 			return &feedError{i, s.blame(err)}
 		}

@@ -31,14 +31,20 @@ type settling struct {
 	none             error
 	objects, dropped int
 	bytes            int64
+	// end gives up what was kept for the loads.
+	end func()
 }
 
 // settle finds the objects of a feed, and makes its loads.
 func (c *conductor) settle(ctx context.Context, f *runsheet.Feed) (*settling, error) {
-	s := &settling{feed: f}
+	s := &settling{feed: f, end: func() {}}
 	base, err := c.base(f, s)
 	if err != nil {
 		return s, err
+	}
+	if f.ByRecords() {
+		// Each route reads the records for itself; objects that lie far away are fetched for the first of them.
+		base.Store, s.end = storage.Fetch(base.Store)
 	}
 	if given, ok := c.o.Given[f.Name]; ok {
 		err = base.Give(ctx, given)

@@ -4,6 +4,7 @@ package demo
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"embed"
 	"errors"
@@ -35,6 +36,9 @@ var embedded = map[string]string{
 	"service_log_mended.psv": "service_log_mended/service_log.psv",
 }
 
+// Sheet is the name of the run sheet.
+const Sheet = "day.sheet.yaml"
+
 // Numbers of records at scale 1.
 const (
 	observationsADay = 400
@@ -47,7 +51,8 @@ const (
 )
 
 // Write writes the data below dir, which must exist, scale times as large as the smallest.
-func Write(dir string, scale int) (Counts, error) {
+// The run sheet among it names its sources from a folder on, which is where others find the data.
+func Write(dir, folder string, scale int) (Counts, error) {
 	counts := Counts{Stations: stations, South: south, NewStations: newStations, ServiceLog: serviceRows, Tides: tideRows * scale}
 	for name, place := range embedded {
 		text, err := data.ReadFile("data/" + name)
@@ -57,6 +62,16 @@ func Write(dir string, scale int) (Counts, error) {
 		if err := file(dir, place, func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
 			return counts, err
 		}
+	}
+	sheet, err := data.ReadFile("data/" + Sheet)
+	if err != nil {
+		return counts, err
+	}
+	if err := file(dir, Sheet, func(w io.Writer) error {
+		_, err := w.Write(bytes.ReplaceAll(sheet, []byte("FOLDER"), []byte(folder)))
+		return err
+	}); err != nil {
+		return counts, err
 	}
 	random := rand.New(rand.NewSource(20310501))
 	for day := range days {

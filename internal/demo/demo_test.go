@@ -34,11 +34,11 @@ func contents(t *testing.T, dir string) map[string][]byte {
 
 func TestSameScaleGivesTheSameBytes(t *testing.T) {
 	a, b := t.TempDir(), t.TempDir()
-	first, err := Write(a, 2)
+	first, err := Write(a, "trevak-demo", 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	second, err := Write(b, 2)
+	second, err := Write(b, "trevak-demo", 2)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,7 +46,7 @@ func TestSameScaleGivesTheSameBytes(t *testing.T) {
 		t.Errorf("%+v and %+v", first, second)
 	}
 	these, those := contents(t, a), contents(t, b)
-	if len(these) != 10 || len(those) != 10 {
+	if len(these) != 11 || len(those) != 11 {
 		t.Errorf("%d and %d files", len(these), len(those))
 	}
 	for name, text := range these {
@@ -58,7 +58,7 @@ func TestSameScaleGivesTheSameBytes(t *testing.T) {
 
 func TestCountsAreTrue(t *testing.T) {
 	dir := t.TempDir()
-	counts, err := Write(dir, 1)
+	counts, err := Write(dir, "trevak-demo", 1)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"filippo.io/age"
+
 	"trevak/internal/fault"
 	"trevak/internal/parse"
 	"trevak/internal/storage"
@@ -15,7 +17,7 @@ import (
 
 func TestRecordsComeBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "q.ndjson")
-	f := New(storage.Disk{}, path)
+	f := New(storage.Disk{}, path, Seal{})
 	if f.URI() != "" {
 		t.Errorf("%s is there before any record", f.URI())
 	}
@@ -42,11 +44,11 @@ func TestRecordsComeBack(t *testing.T) {
 	if want := "id,note\n" + raws[0] + raws[1] + raws[2] + "\n"; string(got) != want || err != nil {
 		t.Errorf("%q, %v, want %q", got, err, want)
 	}
-	if err := New(storage.Disk{}, path).Add(t.Context(), Record{}, nil); fault.KindOf(err) != fault.Usage {
+	if err := New(storage.Disk{}, path, Seal{}).Add(t.Context(), Record{}, nil); fault.KindOf(err) != fault.Usage {
 		t.Errorf("a file is written over: %v", err)
 	}
 	f.Discard(t.Context())
-	if err := New(storage.Disk{}, path).Close(); err != nil {
+	if err := New(storage.Disk{}, path, Seal{}).Close(); err != nil {
 		t.Error(err)
 	}
 }
@@ -81,4 +83,42 @@ func FuzzUnwrap(f *testing.F) {
 		First([]byte(text))
 		io.Copy(io.Discard, Unwrap(strings.NewReader(text)))
 	})
+}
+
+// TestSealed writes a file that only who has the key reads.
+func TestSealed(t *testing.T) {
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seal, err := ParseSeal(key.Recipient().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "q.ndjson")
+	f := New(storage.Disk{}, path, seal)
+	for range 3 {
+		if err := f.Add(t.Context(), Record{Object: "in.csv", Message: "m"}, []byte("Harbour Gold\n")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := f.Close(); err != nil || f.URI() != path+".age" {
+		t.Fatalf("%s, %v", f.URI(), err)
+	}
+	text, err := os.ReadFile(f.URI())
+	if err != nil || strings.Contains(string(text), "Gold") {
+		t.Errorf("%q, %v", text, err)
+	}
+	plain, err := age.Decrypt(strings.NewReader(string(text)), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(Unwrap(plain)); err != nil || string(got) != strings.Repeat("Harbour Gold\n", 3) {
+		t.Errorf("%q, %v", got, err)
+	}
+	for text, want := range map[string]string{"plain": "", "none": "", "": "", "sealed": "is not known", "age1x": "no public key of age"} {
+		if _, err := ParseSeal(text); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
 }

@@ -279,8 +279,8 @@ type valueJSON struct {
 	Value string `json:"value"`
 }
 
-// Runs lists runs, the newest first.
-func Runs(s Screen, list []runlog.Entry) {
+// Runs lists runs, the newest first; with what became of one feed, where it is named.
+func Runs(s Screen, list []runlog.Entry, feed string) {
 	if len(list) == 0 {
 		s.Printf("no run is known\n")
 		return
@@ -295,7 +295,11 @@ func Runs(s Screen, list []runlog.Entry) {
 		for _, l := range e.Loads {
 			bad += l.RecordsQuarantined
 		}
-		t.Rows = append(t.Rows, []string{fmt.Sprint(e.ID), instant(&e.Began), runTook(e), runOutcome(e), Number(int64(feedsOf(e))),
+		took, outcome := runTook(e), runOutcome(e)
+		if feed != "" && len(e.Loads) > 0 {
+			took, outcome = elapsed(time.Duration(e.Loads[0].Seconds*float64(time.Second))), endText(e.Loads[0].Outcome)
+		}
+		t.Rows = append(t.Rows, []string{fmt.Sprint(e.ID), instant(&e.Began), took, outcome, Number(int64(feedsOf(e))),
 			Number(e.Objects),
 			Number(e.Records), Number(e.Rows), Size(e.Bytes), Number(bad), e.By, e.Sheet})
 	}

@@ -57,7 +57,10 @@ func (l *Log) List(ctx context.Context, f Filter) ([]Entry, error) {
 	if f.Feed != "" {
 		add("run_id IN (SELECT run_id FROM trevak_loads WHERE feed = $)", f.Feed)
 	}
-	if f.Failed {
+	switch {
+	case f.Failed && f.Feed != "":
+		add("run_id IN (SELECT run_id FROM trevak_loads WHERE feed = $ AND outcome IN ('refused', 'failed', 'held_back'))", f.Feed)
+	case f.Failed:
 		conditions = append(conditions, "(outcome IS NULL OR outcome NOT IN ('loaded', 'nothing_new'))")
 	}
 	if !f.Since.IsZero() {
