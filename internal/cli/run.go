@@ -377,7 +377,8 @@ func (r *sheetRun) resume(ctx context.Context, in *runsheet.Given) error {
 	if err != nil {
 		return err
 	}
-	nothing := fault.New(fault.Usage, "no run of the sheet %s is known, so there is nothing to continue", r.path).Try("run it without --continue")
+	nothing := fault.New(fault.Usage, "no run of the sheet %s is known, so there is nothing to continue",
+		r.path).Try("run it without --continue")
 	if history == nil {
 		return nothing
 	}

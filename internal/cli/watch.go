@@ -74,7 +74,7 @@ and waits until they are whole. What arrives together is loaded in one commit. A
 	aside
 with its reason, while the rest goes on. --once loads what is there and ends. docs/running.md tells more.`,
 		Example: `  trevak watch trevak-demo/tides --into harbour.watched --once -w trevak-demo/warehouse
-  trevak watch trevak-demo/day.sheet.yaml --once --log json -w trevak-demo/warehouse`,
+  trevak watch trevak-demo/arrivals.sheet.yaml --once --log json -w trevak-demo/warehouse`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return sources(flags.flowFlags)(cmd, args)

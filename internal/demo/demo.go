@@ -36,8 +36,11 @@ var embedded = map[string]string{
 	"service_log_mended.psv": "service_log_mended/service_log.psv",
 }
 
-// Sheet is the name of the run sheet.
-const Sheet = "day.sheet.yaml"
+// Sheet is the name of the run sheet of the morning, Arrivals that of what arrives during the day.
+const (
+	Sheet    = "day.sheet.yaml"
+	Arrivals = "arrivals.sheet.yaml"
+)
 
 // Numbers of records at scale 1.
 const (
@@ -63,15 +66,17 @@ func Write(dir, folder string, scale int) (Counts, error) {
 			return counts, err
 		}
 	}
-	sheet, err := data.ReadFile("data/" + Sheet)
-	if err != nil {
-		return counts, err
-	}
-	if err := file(dir, Sheet, func(w io.Writer) error {
-		_, err := w.Write(bytes.ReplaceAll(sheet, []byte("FOLDER"), []byte(folder)))
-		return err
-	}); err != nil {
-		return counts, err
+	for _, name := range []string{Sheet, Arrivals} {
+		sheet, err := data.ReadFile("data/" + name)
+		if err != nil {
+			return counts, err
+		}
+		if err := file(dir, name, func(w io.Writer) error {
+			_, err := w.Write(bytes.ReplaceAll(sheet, []byte("FOLDER"), []byte(folder)))
+			return err
+		}); err != nil {
+			return counts, err
+		}
 	}
 	random := rand.New(rand.NewSource(20310501))
 	for day := range days {

@@ -46,7 +46,7 @@ func TestSameScaleGivesTheSameBytes(t *testing.T) {
 		t.Errorf("%+v and %+v", first, second)
 	}
 	these, those := contents(t, a), contents(t, b)
-	if len(these) != 11 || len(those) != 11 {
+	if len(these) != 12 || len(those) != 12 {
 		t.Errorf("%d and %d files", len(these), len(those))
 	}
 	for name, text := range these {

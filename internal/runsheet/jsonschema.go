@@ -78,7 +78,8 @@ func topProperties() map[string]any {
 	return map[string]any{
 		"sheet":   map[string]any{"const": Version, "description": "The version of this form."},
 		"meaning": text("What the sheet is for."),
-		"parameters": map[string]any{"type": "object", "description": "Values that each run may have others of, by name; $(name) stands for them.",
+		"parameters": map[string]any{"type": "object",
+			"description": "Values that each run may have others of, by name; $(name) stands for them.",
 			"additionalProperties": map[string]any{"oneOf": []any{map[string]any{"$ref": "#/$defs/parameter"},
 				map[string]any{"type": []string{"string", "number", "boolean"}}}}},
 		"at_once": number("How many feeds run at a time at most.", 1),
@@ -88,7 +89,8 @@ func topProperties() map[string]any {
 		"tell": map[string]any{"type": "array", "description": "Who is told of what.", "items": described("A receiver of CloudEvents.",
 			map[string]any{"url": text("Where events are posted to."),
 				"secret_from": text("Where the secret is that they are signed with: env:NAME, or a file."),
-				"of":          map[string]any{"type": "array", "items": map[string]any{"enum": EventKinds}, "description": "Which events."}}, nil, "url")},
+				"of":          map[string]any{"type": "array", "items": map[string]any{"enum": EventKinds}, "description": "Which events."}}, nil,
+			"url")},
 		"arrival": described("How a watcher finds what arrives.", map[string]any{
 			"order": words("In which order objects are loaded.", "name", "time"), "settle": span("How long a file has to stay as it is."),
 			"marker": text("The file that says that another is whole, like {name}.done."), "every": span("How often sources are listed."),
