@@ -336,14 +336,8 @@ func loadOf(feed string, r *write.Report) runlog.Load {
 	if r.SnapshotID != 0 {
 		l.Snapshot = fmt.Sprint(r.SnapshotID)
 	}
-	for _, p := range r.Profile {
-		c := runlog.Column{Name: p.Path, Values: p.Values, Nulls: p.Nulls}
-		if c.Few = p.All && len(p.Common) <= runlog.FewValues; c.Few {
-			for _, v := range p.Common {
-				c.Texts = append(c.Texts, v.Text)
-			}
-		}
-		l.Columns = append(l.Columns, c)
+	for _, s := range r.Spread {
+		l.Columns = append(l.Columns, runlog.Column{Name: s.Path, Values: s.Values, Nulls: s.Nulls, Few: s.Few, Texts: s.Texts})
 	}
 	return l
 }

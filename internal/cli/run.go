@@ -416,13 +416,24 @@ func (a *app) lockSheet(ctx context.Context, at *attended) (func(), error) {
 	if at.History == nil {
 		return func() {}, nil
 	}
-	release, err := at.History.Lock(ctx, at.Sheet.Path)
-	if !errors.Is(err, runlog.ErrHeld) {
+	path := at.Sheet.Path
+	release, err := at.History.Lock(ctx, path)
+	if err == nil {
+		holder := fmt.Sprintf("%s, process %s, since %s", at.By, at.Process, time.Now().UTC().Format(time.RFC3339))
+		if err = at.History.SetPlace(ctx, path, "", lockHolder, holder); err != nil {
+			release()
+		}
 		return release, err
 	}
-	e := fault.New(fault.Conflict, "somebody else carries the sheet %s out at this time", storage.Shown(at.Sheet.Path))
-	if last, err := at.History.Last(ctx, at.Sheet.Path); err == nil && last != nil {
-		e.Reason += fmt.Sprintf(": %s, process %s, since %s", last.By, last.Process, last.Began.UTC().Format(time.RFC3339))
+	if !errors.Is(err, runlog.ErrHeld) {
+		return nil, err
+	}
+	e := fault.New(fault.Conflict, "somebody else carries the sheet %s out at this time", storage.Shown(path))
+	if holder, err := at.History.Place(ctx, path, "", lockHolder); err == nil && holder != "" {
+		e.Reason += ": " + holder
 	}
 	return nil, e.Try("wait until it has ended, or end it")
 }
+
+// lockHolder is what the run history calls who carries a sheet out.
+const lockHolder = "lock_holder"

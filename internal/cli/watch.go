@@ -174,7 +174,7 @@ func (n *watching) settle(ctx context.Context, args []string) (err error) {
 	if l.Quarantine == "" {
 		l.QuarantineFolder = conduct.QuarantineFolder(n.w)
 	}
-	l.Profile = true
+	l.Spread = true
 	n.request = func() (load.Request, error) {
 		w := *l.Warehouse
 		again := l

@@ -242,7 +242,7 @@ func (c *conductor) request(f *runsheet.Feed, of feedOf, add []runsheet.Added, s
 	w := *c.o.Warehouse
 	l, err := Request(flow, setting.Env{Sources: flow.Files, Store: c.o.Store, Form: true, Columns: true, Declared: declared}, &w, c.o.DryRun)
 	l.QuarantineFolder = QuarantineFolder(&w)
-	l.Profile = c.o.Judge != nil && f.Unlike != "off"
+	l.Spread = c.o.Judge != nil && f.Unlike != "off"
 	return l, err
 }
 

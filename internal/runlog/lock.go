@@ -32,7 +32,7 @@ func (l *Log) Lock(ctx context.Context, name string) (release func(), err error)
 	if err := conn.QueryRowContext(ctx, "SELECT pg_try_advisory_lock($1)", int64(h.Sum64())).Scan(&got); err != nil || !got {
 		conn.Close()
 		if err == nil {
-			err = ErrHeld
+			return nil, ErrHeld
 		}
 		return nil, l.explain(err)
 	}

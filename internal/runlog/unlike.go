@@ -12,8 +12,8 @@ import (
 const (
 	mostBefore  = 20
 	leastBefore = 5
-	// FewValues is up to how many different values of a column are kept.
-	FewValues = 50
+	// fewValues is how many values of a column may be known for one to be pointed out that is new.
+	fewValues = 50
 )
 
 // Unlike tells in what a load is unlike those of the same feed into the same table before it: in rows, bytes, nulls, and values of columns
@@ -114,7 +114,7 @@ func (l *Log) columnUnlike(ctx context.Context, f Load, c Column, before []numbe
 			known[text] = true
 			return err
 		})
-	if err != nil || len(known) == 0 || len(known) > FewValues {
+	if err != nil || len(known) == 0 || len(known) > fewValues {
 		return out, err
 	}
 	var fresh []string

@@ -37,6 +37,7 @@ type writing struct {
 	report  *Report
 	records int64
 	profile *profile.Rows // nil where nobody asks for it
+	spread  *spreads      // likewise
 	checks  *checks       // nil without any
 }
 
@@ -143,6 +144,9 @@ func (w *writing) take(ctx context.Context, rows *scan.Rows) error {
 	}
 	if w.profile != nil {
 		w.profile.Add(batch)
+	}
+	if w.spread != nil {
+		w.spread.add(batch)
 	}
 	if w.out.Origin != 0 {
 		batch = withOrigin(batch, w.out.Origin+int64(object))

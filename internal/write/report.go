@@ -80,6 +80,9 @@ type Report struct {
 	// Profile is how the values of each leaf column are distributed, where that was asked for.
 	Profile []profile.Column
 
+	// Spread is how the values of the columns that are not nested are spread, where that was asked for.
+	Spread []Spread
+
 	// Checks are what the rules came to that were held against the rows.
 	Checks []check.Result
 

@@ -44,6 +44,8 @@ type Task struct {
 	Misfits Tolerance
 	// Profile asks for the distribution of each column's values.
 	Profile bool
+	// Spread asks for the values and nulls of each column, and for its texts where they are few.
+	Spread bool
 	// Checks are rules that rows must keep, and FindTable finds the tables that they refer to.
 	Checks    []check.Rule
 	FindTable func(context.Context, table.Name) (*table.Table, error)

@@ -212,6 +212,9 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	if t.Profile {
 		w.profile = profile.New(out.Schema)
 	}
+	if t.Spread {
+		w.spread = newSpreads(out.Schema, t.Mask)
+	}
 	if w.checks, err = newChecks(ctx, t, out, d.Format().Columnar()); err != nil {
 		return nil, report, err
 	}
@@ -230,6 +233,9 @@ func Attempt(ctx context.Context, d *infer.Data, t Task, b run.Budget, out *Outp
 	}
 	if err == nil {
 		err = report.close(stored, started)
+	}
+	if w.spread != nil {
+		report.Spread = w.spread.list()
 	}
 	if w.profile != nil {
 		report.Profile = withSizes(w.profile.Columns(), stored.Files)
