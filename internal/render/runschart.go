@@ -65,9 +65,9 @@ func RunsChartText(s Screen, list []runlog.Entry) {
 			s.Printf("\n")
 		}
 		s.Printf("%s\n", s.Bold(one.name))
-		most := 0.0
+		most, wide := 0.0, 0
 		for _, e := range runs {
-			most = math.Max(most, one.of(e))
+			most, wide = math.Max(most, one.of(e)), max(wide, length(one.text(one.of(e))))
 		}
 		for _, e := range runs {
 			v, filled := one.of(e), 0
@@ -78,8 +78,8 @@ func RunsChartText(s Screen, list []runlog.Entry) {
 			if o := runOutcome(e); o != "loaded" {
 				mark = "  " + o
 			}
-			s.Printf("  %5d  %s  %s%s  %s%s\n", e.ID, minute(&e.Began), strings.Repeat("█", filled), strings.Repeat("·", barsWide-filled),
-				one.text(v), mark)
+			s.Printf("  %5d  %s  %s%s  %*s%s\n", e.ID, minute(&e.Began), strings.Repeat("█", filled), strings.Repeat("·", barsWide-filled),
+				wide, one.text(v), mark)
 		}
 	}
 }
@@ -103,7 +103,11 @@ func RunsChart(path string, list []runlog.Entry) error {
 		}
 		plots[i] = []*plot.Plot{p}
 	}
-	plots[0][0].Title.Text = fmt.Sprintf("\n%s, from run %d to run %d", Count(len(runs), "run", "runs"), runs[0].ID, runs[len(runs)-1].ID)
+	title := fmt.Sprintf("\n%s, from run %d to run %d", Count(len(runs), "run", "runs"), runs[0].ID, runs[len(runs)-1].ID)
+	if slices.ContainsFunc(runs, endedBadly) {
+		title += "; × did not end well"
+	}
+	plots[0][0].Title.Text = title
 	plots[0][0].Title.Padding = vg.Points(8)
 	const width, height = 10 * vg.Inch, 7.5 * vg.Inch
 	var canvas vg.CanvasWriterTo
@@ -145,7 +149,7 @@ func runPlot(one series, runs []runlog.Entry, last bool) (*plot.Plot, error) {
 	points, marks := make(plotter.XYs, len(runs)), plotter.XYs{}
 	for i, e := range runs {
 		points[i] = plotter.XY{X: float64(e.Began.Unix()), Y: one.of(e) / scale}
-		if o := runOutcome(e); o != "loaded" && o != endText("nothing_new") {
+		if endedBadly(e) {
 			marks = append(marks, points[i])
 		}
 	}
@@ -162,8 +166,6 @@ func runPlot(one series, runs []runlog.Entry, last bool) (*plot.Plot, error) {
 		}
 		failed.Color, failed.Shape, failed.Radius = alarmColor, draw.CrossGlyph{}, vg.Points(5)
 		p.Add(failed)
-		p.Legend.Add("did not end well", failed)
-		p.Legend.Top = true
 	}
 	p.X.Tick.Marker = plot.TimeTicks{Ticker: plot.DefaultTicks{}, Format: timeForm(runs), Time: plot.UTCUnixTime}
 	if most == 0 {
@@ -176,6 +178,9 @@ func runPlot(one series, runs []runlog.Entry, last bool) (*plot.Plot, error) {
 	}
 	return p, nil
 }
+
+// endedBadly reports whether a run that ended did not end well.
+func endedBadly(e runlog.Entry) bool { return e.Outcome != "loaded" && e.Outcome != "nothing_new" }
 
 // timeForm is how moments are written below, by how far apart they are.
 func timeForm(runs []runlog.Entry) string {
