@@ -37,7 +37,8 @@ type Chronicle struct {
 	Allow bool
 
 	mutex  sync.Mutex
-	run    *runlog.Run
+	run    *runlog.Run // nil between runs
+	id     int64
 	end    func(error)
 	feeds  map[string]func(error)
 	stages map[string]stage
@@ -67,18 +68,13 @@ func (c *Chronicle) Begin(ctx context.Context, at time.Time) (context.Context, e
 		if err != nil {
 			return ctx, err
 		}
-		c.run = r
+		c.run, c.id = r, r.ID
 	}
 	return c.ctx, nil
 }
 
-// ID is the number of the run in the history, 0 where there is none.
-func (c *Chronicle) ID() int64 {
-	if c.run == nil {
-		return 0
-	}
-	return c.run.ID
-}
+// ID is the number of the run in the history, that of the last one where it ended, 0 where there is none.
+func (c *Chronicle) ID() int64 { return c.id }
 
 // note adds a line to the log, and to that of the run.
 func (c *Chronicle) note(level slog.Level, feed, message string, more ...any) {
@@ -271,7 +267,31 @@ func (c *Chronicle) End(result *conduct.Result, failed error) error {
 	if worst != nil {
 		message = worst.Error()
 	}
-	return c.run.End(context.WithoutCancel(c.ctx), time.Now(), Outcome(result, failed), message)
+	r := c.run
+	c.run = nil
+	return r.End(context.WithoutCancel(c.ctx), time.Now(), Outcome(result, failed), message)
+}
+
+// Told writes down, in the history too, what is no load and needs a person: an event of a kind of runsheet's about a feed.
+func (c *Chronicle) Told(kind, feed, message string, data map[string]any) {
+	c.Note(slog.LevelWarn, feed, message)
+	data["message"] = message
+	c.Tell(kind, feed, data)
+	if c.History == nil {
+		return
+	}
+	ctx, now := context.Background(), time.Now()
+	r, err := c.History.Begin(ctx, runlog.Start{Sheet: c.Sheet.Path, At: now, By: c.By, Process: c.Process})
+	if err == nil {
+		r.Say(now, slog.LevelWarn.String(), feed, message)
+		err = r.Feed(ctx, runlog.Load{Feed: feed, Began: now, Outcome: kind, Message: message})
+	}
+	if err == nil {
+		err = r.End(ctx, now, kind, message)
+	}
+	if err != nil {
+		c.Note(slog.LevelWarn, feed, "the run history could not be written", "error", err.Error())
+	}
 }
 
 // Outcome is that of a whole run.

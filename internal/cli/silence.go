@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"sync"
 	"time"
 
@@ -72,8 +71,7 @@ func (s *silence) run(ctx context.Context) {
 		s.mutex.Unlock()
 		if tell {
 			text := fmt.Sprintf("nothing arrived for %s, and something should at least every %s", quiet.Round(time.Second), s.feed.Silent)
-			s.at.Note(slog.LevelWarn, s.feed.Name, text)
-			s.at.Tell(runsheet.Silent, s.feed.Name, map[string]any{"message": text, "seconds": int(quiet.Seconds())})
+			s.at.Told(runsheet.Silent, s.feed.Name, text, map[string]any{"seconds": int(quiet.Seconds())})
 		}
 	}
 }

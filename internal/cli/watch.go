@@ -325,8 +325,8 @@ func (n *watching) heard(own *chronicle.Chronicle, f *runsheet.Feed, quiet *sile
 			"error", e.Err.Error())
 	case arrival.Aside:
 		n.at.Gauges.Passed(ctx, f.Name, "set aside", 1)
-		own.Note(slog.LevelError, f.Name, "an object was set aside "+e.Why, "object", e.Object, "error", e.Err.Error())
-		own.Tell(runsheet.Aside, f.Name, map[string]any{"object": storage.Shown(e.Object), "error": e.Err.Error()})
+		own.Told(runsheet.Aside, f.Name, storage.Shown(e.Object)+" was set aside "+e.Why+": "+e.Err.Error(),
+			map[string]any{"object": storage.Shown(e.Object), "error": e.Err.Error()})
 	case arrival.Failing:
 		own.Note(slog.LevelError, f.Name, e.Why, "again_in", e.Wait.String(), "error", e.Err.Error())
 	}

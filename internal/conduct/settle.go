@@ -251,6 +251,10 @@ func QuarantineFolder(w *table.Warehouse) string { return storage.Join(w.Dir(), 
 
 // Request makes a load of a flow.
 func Request(flow *setting.Flow, env setting.Env, w *table.Warehouse, dry bool) (load.Request, error) {
+	if slices.Contains(env.Sources, "-") {
+		return load.Request{}, fault.New(fault.Usage, "the source - is standard input, which a run sheet has none of").
+			Try("name a file, a folder, a pattern or an address")
+	}
 	if len(env.Sources) == 0 {
 		return load.Request{}, fault.New(fault.Usage, "no source is named").Try("write it like source: {files: [tides/*.tsv]}")
 	}

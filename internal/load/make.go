@@ -52,7 +52,7 @@ func Make(ctx context.Context, l Request, m Making, b run.Budget) (*Made, error)
 	for {
 		made, err := l.make(ctx, m, b)
 		if !errors.Is(err, table.ErrChanged) {
-			return made, err
+			return made, l.Mask.Error(err)
 		}
 	}
 }

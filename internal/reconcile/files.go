@@ -14,6 +14,11 @@ import (
 
 // Files holds a source against files, which may be in any format that is read. t is what a convert of the source would be asked to do.
 func Files(ctx context.Context, t write.Task, location string, examples int, b run.Budget) (*Result, error) {
+	r, err := withFiles(ctx, t, location, examples, b)
+	return masked(t.Mask, r, err)
+}
+
+func withFiles(ctx context.Context, t write.Task, location string, examples int, b run.Budget) (*Result, error) {
 	started := time.Now()
 	out := &Result{With: location}
 	c := &comparing{out: out, budget: b, examples: examples}

@@ -81,6 +81,11 @@ type Example struct {
 
 // Table holds a source against a table, and shows so many rows that differ. l is what a load of the source into it would be asked to do.
 func Table(ctx context.Context, l load.Request, t *table.Table, examples int, b run.Budget) (*Result, error) {
+	r, err := withTable(ctx, l, t, examples, b)
+	return masked(l.Mask, r, err)
+}
+
+func withTable(ctx context.Context, l load.Request, t *table.Table, examples int, b run.Budget) (*Result, error) {
 	started := time.Now()
 	out := &Result{With: t.Name.String()}
 	c := &comparing{load: l, table: t, out: out, budget: b, examples: examples}

@@ -22,8 +22,8 @@ type SheetRun struct {
 
 // outcomeWords are outcomes for people.
 var outcomeWords = map[string]string{"loaded": "loaded", "nothing_new": "nothing new", "refused": "REFUSED", "failed": "FAILED",
-	"skipped":   "skipped",
-	"held_back": "held back", "done_before": "done before", "left_out": "left out"}
+	"skipped": "skipped",
+	"silent":  "silent", "set_aside": "set aside", "held_back": "held back", "done_before": "done before", "left_out": "left out"}
 
 func endText(o string) string {
 	if text, ok := outcomeWords[o]; ok {

@@ -59,6 +59,7 @@ feeds:
   - name: stations
     source: {files: ["stations/$(area)/*.csv"]}
     shape: {where: water_depth > $(depth + 2)}
+    limits: {max_columns: $(depth), tolerate: $(depth)}
     table: {into: orrin.stations, drift: grow}
     when: objects > 0
     silent_after: 26h
@@ -84,7 +85,8 @@ func TestSheet(t *testing.T) {
 		{s.AtOnce, 2}, {s.Timeout, time.Hour}, {len(s.Tell), 1}, {s.Tell[0].Of[1], "drift"}, {s.Arrival.Bytes, int64(64 << 20)},
 		{s.Arrival.Marker, "{name}.done"}, {tides.One("source.files"), "tides/2031-05-02.tsv"}, {tides.One("table.drift"), "hold"},
 		{tides.One("limits.tolerate"), "1%"}, {tides.One("mask"), "crew_note"}, {tides.One("reading.delimiter"), "tab"},
-		{stations.One("shape.where"), "water_depth > 42"}, {stations.One("table.drift"), "grow"}, {stations.Silent, 26 * time.Hour},
+		{stations.One("shape.where"), "water_depth > 42"}, {stations.One("limits.max_columns"), "40"}, {stations.One("limits.tolerate"), "40"},
+		{stations.One("table.drift"), "grow"}, {stations.Silent, 26 * time.Hour},
 		{stations.One("source.files"), "stations/north/*.csv"}, {stations.Retry, Retry{3, 2 * time.Second, 3, 10 * time.Second}},
 		{fmt.Sprint(stations.Add), "[{batch 2031-05-02 date} {number 7 whole} {note it's text}]"}, {observations.Unlike, "stop"},
 		{observations.Routes[1].One("table.drift"), "stop"}, {observations.Routes[0].One("table.drift"), "hold"},
@@ -123,15 +125,15 @@ func TestWrongSheets(t *testing.T) {
 		{"after: [stations]", "after: [station]", "comes after station, which is no feed", 18},
 		{"after: [stations]", "after: [tides]", "waits for itself", 18},
 		{"file: tides.feed.yaml", "file: none.yaml", "cannot be read", 19},
-		{"name: observations", "name: tides", "is there twice", 29},
-		{"      - rest: drop\n", "", "leave open where the rest goes", 34},
+		{"name: observations", "name: tides", "is there twice", 30},
+		{"      - rest: drop\n", "", "leave open where the rest goes", 35},
 		{"$(depth + 2)", "$(dept + 2)", "there is no parameter dept; the nearest name is depth", 24},
 		{"$(depth + 2)", "$(area + 2)", "it is a text, to which nothing can be added", 24},
-		{"drift: grow", "drfit: grow", `the key "drfit" is not known here`, 25},
+		{"drift: grow", "drfit: grow", `the key "drfit" is not known here`, 26},
 		{"usual: today - 1", "usual: yesterday", "there is no parameter yesterday", 4},
 		{"of: [failed, drift]", "of: [failure]", `no events of the kind "failure"`, 12},
 		{"unlike: stop", "unlike: shout", `does not take "shout"`, 10},
-		{"objects: '*north*'", "records: area = 'north'", "by objects and by records", 32},
+		{"objects: '*north*'", "records: area = 'north'", "by objects and by records", 33},
 		{"when: objects > 0", "when: objects > 0\n    when: objects > 1", "is there twice", 0},
 		{"words: [north, south], usual: north", "words: [north, south], usual: west", "does not take", 5},
 	} {
