@@ -8,6 +8,7 @@ import (
 	"trevak/internal/fault"
 	"trevak/internal/infer"
 	"trevak/internal/inspect"
+	"trevak/internal/mask"
 	"trevak/internal/profile"
 	"trevak/internal/render"
 	"trevak/internal/schema"
@@ -60,14 +61,14 @@ rows are shown as they would be written.`,
 
 func (a *app) previewOf(cmd *cobra.Command, args []string, flags *flowFlags, n int) (*inspect.Preview, error) {
 	if len(args) == 1 && isTable(args[0]) {
-		if err := idleBut(cmd, "on a table", "rows", "columns-shown", "at"); err != nil {
+		if err := idleBut(cmd, "on a table", "rows", "columns-shown", "at", "mask"); err != nil {
 			return nil, err
 		}
 		t, err := a.findTable(cmd.Context(), args[0])
 		if err != nil {
 			return nil, err
 		}
-		return inspect.PreviewTable(cmd.Context(), t, n)
+		return inspect.PreviewTable(cmd.Context(), t, n, mask.Of(flags.flow.Mask))
 	}
 	if err := idle(cmd, "on files", "warehouse", "at"); err != nil {
 		return nil, err

@@ -123,7 +123,7 @@ func (f *flowFlags) ofTable(cmd *cobra.Command, t *write.Task) (err error) {
 	}
 	names := slices.Clone(besidesReading)
 	for _, s := range setting.Table {
-		if s.Section == setting.Reading && s.Flag != "" {
+		if s.Section == setting.Reading && s.Flag != "" && s.Flag != "mask" {
 			names = append(names, s.Flag)
 		}
 	}

@@ -131,11 +131,18 @@ func TestMaskedRun(t *testing.T) {
 	for _, args := range [][]string{{"run", "day.yaml", "--log", "text"}, {"run", "day.yaml", "-o", "json"}, {"runs", "1"}, {"runs", "2", "-o", "json"},
 		{"preview", "crew.csv", "--mask", "crew note"}, {"infer", "crew.csv", "--mask", "all", "--evidence"}, {"preview", "crew.csv", "--mask", "all", "-o", "json"},
 		{"infer", "crew.csv", "--mask", "crew_note", "-o", "json"}, {"convert", "crew.csv", "--to", "x.parquet", "--mask", "all", "--type", "crew note=long",
-			"--quarantine-as", "none"}} {
+			"--quarantine-as", "none"}, {"infer", "crew.csv", "--mask", "crew note", "--report", "i.html"},
+		{"weigh", "crew.csv", "--mask", "crew note", "--report", "w.html"}, {"load", "crew.csv", "--into", "o.page", "--mask", "all", "--report", "l.html"},
+		{"reconcile", "crew.csv", "--with", "o.page", "--mask", "crew_note"}, {"reconcile", "first.csv", "--with", "o.page", "--mask", "crew_note"}} {
 		r := trevak(t, args...)
 		all += r.out + r.err
 		if strings.Contains(r.out+r.err, secret) {
 			t.Errorf("trevak %s tells of it: %s%s", strings.Join(args, " "), r.out, r.err)
+		}
+	}
+	for _, page := range []string{"i.html", "w.html", "l.html"} {
+		if text, err := os.ReadFile(page); err != nil || strings.Contains(string(text), secret) {
+			t.Errorf("%s tells of it: %v", page, err)
 		}
 	}
 	if !strings.Contains(all, "…") {

@@ -23,5 +23,5 @@ func (i *Inference) Distribution(ctx context.Context, b run.Budget) ([]profile.C
 		}
 		return nil
 	})
-	return rows.Columns(), err
+	return profile.Masked(i.Mask, rows.Columns()), err
 }

@@ -163,7 +163,7 @@ func differing(a, b sniff.Rules) []sniff.Reason {
 }
 
 // PreviewTable reads the first n rows of a table.
-func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) {
+func PreviewTable(ctx context.Context, t *table.Table, n int, m mask.Mask) (*Preview, error) {
 	rows, err := scan.OfTable(ctx, t)
 	if err != nil {
 		return nil, err
@@ -173,7 +173,9 @@ func PreviewTable(ctx context.Context, t *table.Table, n int) (*Preview, error) 
 	for _, f := range t.Schema.Fields {
 		g.column(f.Name)
 	}
-	return p, rows.Texts(ctx, n, g.add)
+	err = rows.Texts(ctx, n, g.add)
+	p.mask(m)
+	return p, err
 }
 
 // grid collects rows whose columns become known one by one.

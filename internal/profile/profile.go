@@ -12,6 +12,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 
+	"trevak/internal/mask"
 	"trevak/internal/rowtext"
 	"trevak/internal/schema"
 )
@@ -35,6 +36,16 @@ type Column struct {
 	Bins []Bin
 	// Bytes and RawBytes are what the column takes in files, compressed and before; 0 where nothing was written.
 	Bytes, RawBytes int64
+}
+
+// Masked is columns without the values of those that are not told.
+func Masked(m mask.Mask, columns []Column) []Column {
+	for i := range columns {
+		if c := &columns[i]; m.Hides(c.Path) {
+			c.Common, c.All, c.Bins = nil, false, nil
+		}
+	}
+	return columns
 }
 
 // Common is a text and how often it is there.

@@ -139,7 +139,9 @@ func cardsOf(columns []profile.Column) []pageCard {
 		case len(card.Common) > 0 && !c.All:
 			card.Note = "the commonest; there are others"
 		case len(card.Common) == 0 && len(card.Bars) == 0:
-			card.Note = "hardly any value is there twice, such as " + clean(c.Common[0].Text)
+			if card.Note = "values are not told"; len(c.Common) > 0 {
+				card.Note = "hardly any value is there twice, such as " + clean(c.Common[0].Text)
+			}
 		}
 		if len(card.Common) > 0 && c.Unseen > 0 {
 			card.Note = fmt.Sprintf("the commonest; counts may be up to %s too low", Number(c.Unseen))

@@ -110,6 +110,14 @@ const mostSample = 64 << 20
 
 // Run runs the trials.
 func (w Request) Run(ctx context.Context, b run.Budget) (*Weighing, error) {
+	out, err := w.run(ctx, b)
+	if out != nil {
+		out.Profile = profile.Masked(w.Mask, out.Profile)
+	}
+	return out, w.Mask.Error(err)
+}
+
+func (w Request) run(ctx context.Context, b run.Budget) (*Weighing, error) {
 	from, of, err := w.subject(ctx, b)
 	if err != nil {
 		return nil, err

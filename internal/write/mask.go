@@ -5,6 +5,7 @@ import (
 
 	"trevak/internal/fault"
 	"trevak/internal/mask"
+	"trevak/internal/profile"
 	"trevak/internal/schema"
 )
 
@@ -73,12 +74,7 @@ func (r *Report) mask(m mask.Mask) {
 	for i := range r.Unsure {
 		r.Unsure[i].Why = m.Text(r.Unsure[i].Why)
 	}
-	for i := range r.Profile {
-		p := &r.Profile[i]
-		if m.Hides(p.Path) {
-			p.Common, p.All, p.Bins = nil, false, nil
-		}
-	}
+	r.Profile = profile.Masked(m, r.Profile)
 	for _, part := range r.Split {
 		part.mask(m)
 	}
