@@ -33,6 +33,8 @@ type Chronicle struct {
 	Teller      *notice.Teller
 	Gauges      *gauge.Set
 	Log         *slog.Logger
+	// Gathered says that loads gather what happens to come together.
+	Gathered bool
 	// Allow lets a load be made that is unlike those before, once.
 	Allow bool
 
@@ -320,7 +322,7 @@ func (c *Chronicle) Judge(ctx context.Context, f *runsheet.Feed, r *write.Report
 	if c.History == nil || c.Allow || len(r.Objects) == 0 {
 		return nil, nil
 	}
-	return c.History.Unlike(ctx, loadOf(f.Name, r))
+	return c.History.Unlike(ctx, loadOf(f.Name, r), c.Gathered)
 }
 
 // Loads are the entries of a feed in the history.

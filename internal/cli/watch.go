@@ -244,7 +244,7 @@ func noReplacing(what string) error {
 // watcher watches the sources of a feed.
 func (n *watching) watcher(f *runsheet.Feed) *arrival.Watcher {
 	own := &chronicle.Chronicle{Sheet: n.at.Sheet, By: n.at.By, Process: n.at.Process, History: n.at.History, Teller: n.at.Teller,
-		Gauges: n.at.Gauges, Log: n.at.Log}
+		Gauges: n.at.Gauges, Log: n.at.Log, Gathered: true}
 	o := arrival.Options{Arrival: n.sheet.Arrival, Feed: f.Name, Sources: f.Values["source.files"], Store: stores, Events: n.flags.events,
 		Once: n.flags.once,
 		Load: func(ctx context.Context, objects []storage.Object) error { return n.load(ctx, own, f, objects) },

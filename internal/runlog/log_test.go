@@ -97,7 +97,7 @@ func TestUnlike(t *testing.T) {
 	for i := range 4 {
 		note(t, l, i, of(1000+int64(i), 10, "north", "south"), "loaded")
 	}
-	if list, err := l.Unlike(t.Context(), of(1, 0, "west")); err != nil || len(list) > 0 {
+	if list, err := l.Unlike(t.Context(), of(1, 0, "west"), false); err != nil || len(list) > 0 {
 		t.Errorf("after four runs there is nothing to be unlike: %q, %v", list, err)
 	}
 	note(t, l, 4, of(1200, 12, "north"), "loaded")
@@ -112,10 +112,27 @@ func TestUnlike(t *testing.T) {
 		{of(1100, 11, "north", "west", "gone"), []string{`column area has "west", "gone", which the last 5 runs did not have`}},
 		{runlog.Load{Feed: "other", Table: "orrin.tides", RowsWritten: 1}, nil},
 	} {
-		got, err := l.Unlike(t.Context(), c.load)
+		got, err := l.Unlike(t.Context(), c.load, false)
 		if err != nil || strings.Join(got, "|") != strings.Join(c.want, "|") {
 			t.Errorf("%d rows: %q, %v, want %q", c.load.RowsWritten, got, err, c.want)
 		}
+	}
+}
+
+// TestUnlikeAnObject holds what is gathered against what an object had before.
+func TestUnlikeAnObject(t *testing.T) {
+	l := open(t, filepath.Join(t.TempDir(), "runs.db"))
+	of := func(objects, rows int64) runlog.Load {
+		return runlog.Load{Feed: "tides", Table: "orrin.tides", Objects: objects, RowsWritten: rows, BytesRead: 10 * rows}
+	}
+	for i, n := range []int64{1, 7, 2, 40, 3} {
+		note(t, l, i, of(n, 100*n+n), "loaded")
+	}
+	if got, err := l.Unlike(t.Context(), of(90, 9000), true); err != nil || len(got) > 0 {
+		t.Errorf("%q, %v", got, err)
+	}
+	if got, err := l.Unlike(t.Context(), of(2, 20), true); err != nil || len(got) != 2 || got[0] != "10 rows an object; the last 5 runs had 101" {
+		t.Errorf("%q, %v", got, err)
 	}
 }
 

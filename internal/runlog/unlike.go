@@ -18,15 +18,19 @@ const (
 
 // Unlike tells in what a load is unlike those of the same feed into the same table before it: in rows, bytes, nulls, and values of columns
 // which had few. It is so when it lies outside of the range of the last 20 by more than the width of that range, or than a tenth of the
-// largest where that is more.
-func (l *Log) Unlike(ctx context.Context, f Load) ([]string, error) {
+// largest where that is more. Where loads gather what happens to come together, rows and bytes are those of an object.
+func (l *Log) Unlike(ctx context.Context, f Load, gathered bool) ([]string, error) {
 	before, err := l.before(ctx, f)
 	if err != nil || len(before) < leastBefore {
 		return nil, err
 	}
 	var out []string
-	of := func(what string, is int64, each func(Load) int64) {
-		values := make([]int64, len(before))
+	of := func(what string, each func(Load) int64) {
+		if gathered {
+			all := each
+			what, each = what+" an object", func(b Load) int64 { return all(b) / max(1, b.Objects) }
+		}
+		is, values := each(f), make([]int64, len(before))
 		for i, b := range before {
 			values[i] = each(b.Load)
 		}
@@ -36,8 +40,8 @@ func (l *Log) Unlike(ctx context.Context, f Load) ([]string, error) {
 				between(low, high)))
 		}
 	}
-	of("rows", f.RowsWritten, func(b Load) int64 { return b.RowsWritten })
-	of("bytes", f.BytesRead, func(b Load) int64 { return b.BytesRead })
+	of("rows", func(b Load) int64 { return b.RowsWritten })
+	of("bytes", func(b Load) int64 { return b.BytesRead })
 	for _, c := range f.Columns {
 		more, err := l.columnUnlike(ctx, f, c, before)
 		if err != nil {
@@ -63,10 +67,10 @@ type numbered struct {
 
 // before are the last loads of the same feed into the same table that took something in, the newest first.
 func (l *Log) before(ctx context.Context, f Load) (out []numbered, err error) {
-	err = l.each(ctx, `SELECT run_id, rows_written, bytes_read FROM trevak_loads WHERE feed = $1 AND table_name = $2 AND outcome = 'loaded'
+	err = l.each(ctx, `SELECT run_id, objects, rows_written, bytes_read FROM trevak_loads WHERE feed = $1 AND table_name = $2 AND outcome = 'loaded'
 		ORDER BY run_id DESC LIMIT `+fmt.Sprint(mostBefore), []any{f.Feed, f.Table}, func(scan func(...any) error) error {
 		var n numbered
-		err := scan(&n.run, &n.RowsWritten, &n.BytesRead)
+		err := scan(&n.run, &n.Objects, &n.RowsWritten, &n.BytesRead)
 		out = append(out, n)
 		return err
 	})
