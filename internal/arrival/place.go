@@ -17,6 +17,7 @@ type root struct {
 
 // locate settles where the sources lie.
 func (w *Watcher) locate() error {
+	var roots []root
 	for _, source := range w.Sources {
 		folder := locate.Root(source)
 		at, err := w.Store.Canonical(folder)
@@ -28,8 +29,11 @@ func (w *Watcher) locate() error {
 			rest := strings.TrimPrefix(source, folder)
 			r.pattern = storage.Join(r.folder, strings.TrimPrefix(rest, "/"))
 		}
-		w.roots = append(w.roots, r)
+		roots = append(roots, r)
 	}
+	w.state.mutex.Lock()
+	defer w.state.mutex.Unlock()
+	w.roots = roots
 	return nil
 }
 
@@ -40,7 +44,10 @@ func (w *Watcher) place(uri string) (string, bool) {
 	if err != nil {
 		return uri, false
 	}
-	for _, r := range w.roots {
+	w.state.mutex.Lock()
+	roots := w.roots
+	w.state.mutex.Unlock()
+	for _, r := range roots {
 		if r.pattern == "" && (at == r.folder || strings.HasPrefix(at, r.folder+"/")) {
 			return at, !hiddenBelow(r.folder, at)
 		}
