@@ -197,6 +197,9 @@ func (a *app) fewFlags(cmd *cobra.Command, names []string) string {
 	if cmd.Flags().Lookup("feed") != nil {
 		about = append(about, "feed")
 	}
+	if cmd.Flags().Lookup("set") != nil {
+		about = append(about, "sheets")
+	}
 	return text + "\n\n" + wrapped(fmt.Sprintf("All %d flags: %s --help-all. By topic: trevak help %s.", all, cmd.CommandPath(),
 		strings.Join(about, ", ")), a.helpWidth())
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -94,6 +95,9 @@ func (a *app) attend(ctx context.Context, s *runsheet.Sheet, by string, w *table
 	out.Gauges = gauge.New(out.telemetry)
 	if out.History, err = a.openHistory(ctx, w, true); err != nil {
 		return nil, err
+	}
+	if out.History == nil {
+		out.Note(slog.LevelWarn, "", noPlace(w).Error())
 	}
 	var to []notice.Receiver
 	for _, t := range s.Tell {
@@ -373,6 +377,9 @@ func (r *sheetRun) dry(ctx context.Context, s *runsheet.Sheet) error {
 
 // resume takes up the last run of the sheet: its parameters, and what it did.
 func (r *sheetRun) resume(ctx context.Context, in *runsheet.Given) error {
+	if uri, _, err := r.a.historyPlace(r.options.Warehouse); err != nil || uri == "" {
+		return cmp.Or(err, noPlace(r.options.Warehouse))
+	}
 	history, err := r.a.openHistory(ctx, r.options.Warehouse, false)
 	if err != nil {
 		return err

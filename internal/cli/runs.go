@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -23,19 +24,9 @@ import (
 // openHistory opens the run history of a warehouse: what trevak.yaml names, the database of the catalog, or a file in the warehouse's
 // folder. It is nil where there is no place for it, and where there is none yet and none is to be made.
 func (a *app) openHistory(ctx context.Context, w *table.Warehouse, make bool) (*runlog.Log, error) {
-	c, err := configured()
-	if err != nil {
+	uri, from, err := a.historyPlace(w)
+	if err != nil || uri == "" {
 		return nil, err
-	}
-	uri, from := c.Runs.URI, c.Runs.CredentialFrom
-	if of, ok := c.Catalogs[a.catalog]; uri == "" && a.catalog != "" && ok && of.Kind == config.SQL {
-		uri, from = of.URI, of.CredentialFrom
-	}
-	if uri == "" && storage.Scheme(w.Dir()) == "" {
-		uri = "sqlite:" + filepath.Join(filepath.FromSlash(w.Dir()), runlog.FileName)
-	}
-	if uri == "" {
-		return nil, nil
 	}
 	if path, lite := strings.CutPrefix(uri, "sqlite:"); lite && !make {
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
@@ -47,6 +38,30 @@ func (a *app) openHistory(ctx context.Context, w *table.Warehouse, make bool) (*
 		return nil, err
 	}
 	return runlog.Open(ctx, uri, password)
+}
+
+// historyPlace is the database of the run history of a warehouse, and where its password is; empty where there is no place for one.
+func (a *app) historyPlace(w *table.Warehouse) (uri, from string, err error) {
+	c, err := configured()
+	if err != nil {
+		return "", "", err
+	}
+	if c.Runs.URI != "" {
+		return c.Runs.URI, c.Runs.CredentialFrom, nil
+	}
+	if of, ok := c.Catalogs[a.catalog]; a.catalog != "" && ok && of.Kind == config.SQL {
+		return of.URI, of.CredentialFrom, nil
+	}
+	if storage.Scheme(w.Dir()) == "" {
+		return "sqlite:" + filepath.Join(filepath.FromSlash(w.Dir()), runlog.FileName), "", nil
+	}
+	return "", "", nil
+}
+
+// noPlace says that there is no place for a run history.
+func noPlace(w *table.Warehouse) error {
+	return fault.New(fault.Usage, "no run history is kept for tables in the store %s", storage.Shown(w.Dir())).
+		Try("name a database for it in %s, below the key runs, as docs/running.md shows", config.File)
 }
 
 // runsShown is how many runs are listed where nobody says.
@@ -77,6 +92,9 @@ seconds of each run over time, so that a slow or thin day is seen; in the termin
 			}
 			if f.Most < 1 {
 				return fault.New(fault.Usage, "-n %d is below 1", f.Most).Try("leave it out for the newest %d", runsShown)
+			}
+			if uri, _, err := a.historyPlace(w); err != nil || uri == "" {
+				return cmp.Or(err, noPlace(w))
 			}
 			log, err := a.openHistory(ctx, w, false)
 			if err != nil {

@@ -76,6 +76,20 @@ compressed column by column. weigh measures what pays on a sample of the data.`,
   feed        all that was settled about one flow of files, in a file`,
 		example: `  trevak infer trevak-demo/stations/stations.csv --type 'Water Depth (m)=long' --column 'Water Depth (m)'
   trevak load trevak-demo/service_log --into harbour.words --tolerate 3 -w trevak-demo/warehouse`},
+	{name: "sheets", short: "What a run sheet says",
+		text: `A run sheet is a YAML file that begins with sheet: 1 and lists feeds, each with the keys of a feed file (or the name of one) and
+its own: name, after, when, group, timeout, retry, add, routes, unlike, silent_after. At the top stand parameters, at_once, timeout,
+retry, unlike, tell, arrival, and usual, which holds for every feed that does not say otherwise.
+
+  parameters   $(day)  $(day - 1)  $(day + 2 weeks as %Y/%m/%d)  $(count + 1), stated by --set, the environment, or usual
+  types        text  whole  number  date  timestamp  yes_no, or words that are listed
+  when         a condition on objects, new and bytes, like objects > 0
+  group        feeds that share a name are loaded all or none
+  routes       objects: PATTERN, records: CONDITION, and the rest: true with a table, or drop
+
+docs/running.md describes each key, and trevak feed schema --sheet is the JSON Schema for editors.`,
+		example: `  trevak run trevak-demo/day.sheet.yaml --check -w trevak-demo/warehouse
+  trevak feed schema --sheet > trevak-demo/sheet.schema.json`},
 	{name: "exit-codes", short: "What exit codes say, and what a refused run leaves",
 		text: `The exit code of every command is one of these.
 

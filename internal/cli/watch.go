@@ -108,6 +108,14 @@ type watching struct {
 // keepLoading watches.
 func (a *app) keepLoading(cmd *cobra.Command, f *watchFlags, args []string) error {
 	ctx := cmd.Context()
+	if !cmd.Flags().Changed("log") {
+		switch {
+		case a.quiet:
+			f.sheet.log = "off"
+		case a.json():
+			f.sheet.log = "json"
+		}
+	}
 	n := watching{a: a, cmd: cmd, flags: f}
 	if err := n.settle(ctx, args); err != nil {
 		return err
@@ -249,7 +257,7 @@ func (n *watching) watcher(f *runsheet.Feed) *arrival.Watcher {
 		Once: n.flags.once,
 		Load: func(ctx context.Context, objects []storage.Object) error { return n.load(ctx, own, f, objects) },
 		Known: func(ctx context.Context) (func(storage.Object) bool, error) {
-			known, err := conduct.Unloaded(ctx, f, n.options())
+			known, err := conduct.TakenIn(ctx, f, n.options())
 			return known, f.Blame(err, nil, f.File)
 		}}
 	if n.at.History != nil {

@@ -156,7 +156,10 @@ func Conduct(ctx context.Context, s *runsheet.Sheet, o Options, b run.Budget) (*
 		out.Feeds = append(out.Feeds, c.done[at])
 	}
 	out.Ended = time.Now()
-	return out, ctx.Err()
+	if ctx.Err() != nil {
+		return out, context.Cause(ctx)
+	}
+	return out, nil
 }
 
 func memoryOf(b run.Budget) int64 {

@@ -78,8 +78,8 @@ func (c *conductor) base(f *runsheet.Feed, s *settling) (load.Request, error) {
 	return c.request(f, f.Feed, f.Add, s)
 }
 
-// Unloaded tells objects of a feed that its tables have taken in as they are; nil where there are none.
-func Unloaded(ctx context.Context, f *runsheet.Feed, o Options) (func(storage.Object) bool, error) {
+// TakenIn tells objects of a feed that its tables have taken in as they are; nil where there are none.
+func TakenIn(ctx context.Context, f *runsheet.Feed, o Options) (func(storage.Object) bool, error) {
 	c := &conductor{o: o}
 	if len(f.Routes) == 0 {
 		l, err := c.base(f, &settling{feed: f})
@@ -124,7 +124,7 @@ func (c *conductor) byObjects(f *runsheet.Feed, of source.Reading, objects []loc
 			if r.Rest && at < 0 {
 				at = i
 			}
-			if r.Rest || !Takes(r.Objects, o.Location) {
+			if r.Rest || !takes(r.Objects, o.Location) {
 				continue
 			}
 			if at >= 0 {
@@ -155,8 +155,8 @@ func (c *conductor) byObjects(f *runsheet.Feed, of source.Reading, objects []loc
 	return nil
 }
 
-// Takes reports whether a pattern takes a location: the whole of it, or as much of its end as the pattern has parts.
-func Takes(pattern, location string) bool {
+// takes reports whether a pattern takes a location: the whole of it, or as much of its end as the pattern has parts.
+func takes(pattern, location string) bool {
 	location = strings.ReplaceAll(location, `\`, "/")
 	if ok, err := doublestar.Match(pattern, location); err == nil && ok {
 		return true
@@ -240,7 +240,8 @@ func (c *conductor) request(f *runsheet.Feed, of feedOf, add []runsheet.Added, s
 		return load.Request{}, err
 	}
 	w := *c.o.Warehouse
-	l, err := Request(flow, setting.Env{Sources: flow.Files, Store: c.o.Store, Form: true, Columns: true, Declared: declared}, &w, c.o.DryRun)
+	l, err := requestOf(flow, setting.Env{Sources: flow.Files, Store: c.o.Store, Form: true, Columns: true, Declared: declared}, &w,
+		c.o.DryRun)
 	l.QuarantineFolder = QuarantineFolder(&w)
 	l.Spread = c.o.Judge != nil && f.Unlike != "off"
 	return l, err
@@ -249,8 +250,8 @@ func (c *conductor) request(f *runsheet.Feed, of feedOf, add []runsheet.Added, s
 // QuarantineFolder is where runs keep bad records that are to lie nowhere else: beside the tables, wherever the program runs.
 func QuarantineFolder(w *table.Warehouse) string { return storage.Join(w.Dir(), ".quarantine") }
 
-// Request makes a load of a flow.
-func Request(flow *setting.Flow, env setting.Env, w *table.Warehouse, dry bool) (load.Request, error) {
+// requestOf makes a load of a flow.
+func requestOf(flow *setting.Flow, env setting.Env, w *table.Warehouse, dry bool) (load.Request, error) {
 	if slices.Contains(env.Sources, "-") {
 		return load.Request{}, fault.New(fault.Usage, "the source - is standard input, which a run sheet has none of").
 			Try("name a file, a folder, a pattern or an address")

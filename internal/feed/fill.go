@@ -37,7 +37,9 @@ func (f *Feed) Blame(err error, used []setting.Setting, path string) error {
 		before, after, found := strings.Cut(e.Reason+" ", "--"+s.Flag)
 		if found && after != "" && strings.ContainsAny(after[:1], " :=,") {
 			e.Reason = strings.TrimSpace(before + "the key " + s.Key + after)
-			e.Line = f.Line(s.Key)
+			if e.Object == "" {
+				e.Line = f.Line(s.Key)
+			}
 			return e.In(path)
 		}
 	}

@@ -183,6 +183,10 @@ func (f *Found) remote(ctx context.Context, source string) error {
 		f.Empty++
 		return nil
 	}
+	if f.known != nil && f.known(object) {
+		f.Known = append(f.Known, object.URI)
+		return nil
+	}
 	f.Objects = append(f.Objects, of(f.store, object))
 	return nil
 }

@@ -67,7 +67,8 @@ type numbered struct {
 
 // before are the last loads of the same feed into the same table that took something in, the newest first.
 func (l *Log) before(ctx context.Context, f Load) (out []numbered, err error) {
-	err = l.each(ctx, `SELECT run_id, objects, rows_written, bytes_read FROM trevak_loads WHERE feed = $1 AND table_name = $2 AND outcome = 'loaded'
+	err = l.each(ctx, `SELECT run_id, objects, rows_written, bytes_read FROM trevak_loads WHERE feed = $1 AND table_name = $2 AND outcome
+		= 'loaded'
 		ORDER BY run_id DESC LIMIT `+fmt.Sprint(mostBefore), []any{f.Feed, f.Table}, func(scan func(...any) error) error {
 		var n numbered
 		err := scan(&n.run, &n.Objects, &n.RowsWritten, &n.BytesRead)

@@ -57,6 +57,7 @@ func (h HTTP) Canonical(uri string) (string, error) { return Shown(uri), nil }
 
 // Stat asks for an object and looks at the head of the answer.
 func (h HTTP) Stat(ctx context.Context, uri string) (Object, error) {
+	Asked(ctx)
 	r := &remote{ctx: ctx, url: uri, web: h.web, version: Version{Size: UnknownSize}}
 	defer r.Close()
 	err := r.connect()
