@@ -157,6 +157,7 @@ func (c *Chronicle) ended(r *conduct.FeedResult) {
 		c.noteLoad(r, l)
 	}
 	c.notices(r)
+	c.silence(r)
 }
 
 // keep writes the entry of a load into the history.

@@ -19,6 +19,51 @@ import (
 	"trevak/internal/write"
 )
 
+// TestSilence tells once of a feed that got nothing for longer than it should.
+func TestSilence(t *testing.T) {
+	history, err := runlog.Open(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "runs.db"), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer history.Close()
+	var log bytes.Buffer
+	c := &chronicle.Chronicle{Sheet: &runsheet.Sheet{Path: "day.yaml", Feeds: []runsheet.Feed{{Name: "tides", Silent: time.Hour}}}, History: history,
+		Log: slog.New(slog.NewTextHandler(&log, nil))}
+	carryOut := func(o conduct.Outcome) int {
+		t.Helper()
+		if _, err := c.Begin(t.Context(), time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		c.Event(conduct.Event{Kind: conduct.FeedEnded, Feed: "tides", Result: &conduct.FeedResult{Feed: "tides", Outcome: o}})
+		if err := c.End(&conduct.Result{}, nil); err != nil {
+			t.Fatal(err)
+		}
+		return strings.Count(log.String(), "nothing arrived for 3h0m0s, and something should at least every 1h0m0s")
+	}
+	last := func(ago time.Duration) {
+		text := time.Now().UTC().Add(-ago).Format(time.RFC3339)
+		if err := history.SetPlace(t.Context(), "day.yaml", "tides", chronicle.LastArrival, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i, c := range []struct {
+		ago  time.Duration // 0 leaves it
+		is   conduct.Outcome
+		told int
+	}{{0, conduct.Known, 0}, {0, conduct.Known, 0}, {3 * time.Hour, conduct.Skipped, 1}, {0, conduct.Known, 1}, {0, conduct.Done, 1}, {0, conduct.Known, 1},
+		{-24 * time.Hour, conduct.Known, 1}, {3 * time.Hour, conduct.Known, 2}} {
+		if c.ago != 0 {
+			last(c.ago)
+		}
+		if got := carryOut(c.is); got != c.told {
+			t.Errorf("%d: told %d times, not %d", i, got, c.told)
+		}
+		if i == 5 {
+			time.Sleep(time.Second) // so that the next moment is another
+		}
+	}
+}
+
 // TestChronicle writes the events of a run into the history, the log and the metrics.
 func TestChronicle(t *testing.T) {
 	history, err := runlog.Open(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "runs.db"), "")

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"sync"
 	"time"
 
@@ -21,9 +20,6 @@ type silence struct {
 	listed bool
 }
 
-// lastArrival is what the run history calls the moment at which something was last loaded.
-const lastArrival = "last_arrival"
-
 // first reports whether it is asked for the first time.
 func (s *silence) first() bool {
 	s.mutex.Lock()
@@ -34,14 +30,10 @@ func (s *silence) first() bool {
 }
 
 // heard notes that something was loaded.
-func (s *silence) heard(ctx context.Context) {
+func (s *silence) heard() {
 	s.mutex.Lock()
+	defer s.mutex.Unlock()
 	s.last, s.told = time.Now(), false
-	s.mutex.Unlock()
-	if s.feed.Silent > 0 && s.at.History != nil {
-		// What cannot be kept is missing only after the next start.
-		_ = s.at.History.SetPlace(ctx, s.at.Sheet.Path, s.feed.Name, lastArrival, time.Now().UTC().Format(time.RFC3339))
-	}
 }
 
 // run tells of silence until the context ends.
@@ -49,7 +41,7 @@ func (s *silence) run(ctx context.Context) {
 	s.mutex.Lock()
 	s.last = time.Now()
 	if s.at.History != nil {
-		text, err := s.at.History.Place(ctx, s.at.Sheet.Path, s.feed.Name, lastArrival)
+		text, err := s.at.History.Place(ctx, s.at.Sheet.Path, s.feed.Name, chronicle.LastArrival)
 		// A clock that was set back does not make a feed silent for longer than it was, nor one that was set on.
 		if at, failed := time.Parse(time.RFC3339, text); err == nil && failed == nil && at.Before(s.last) {
 			s.last = s.last.Add(-min(time.Since(at), 10*s.feed.Silent))
@@ -70,7 +62,7 @@ func (s *silence) run(ctx context.Context) {
 		s.told = s.told || tell
 		s.mutex.Unlock()
 		if tell {
-			text := fmt.Sprintf("nothing arrived for %s, and something should at least every %s", quiet.Round(time.Second), s.feed.Silent)
+			text := chronicle.SilenceText(quiet, s.feed)
 			s.at.Told(runsheet.Silent, s.feed.Name, text, map[string]any{"seconds": int(quiet.Seconds())})
 		}
 	}

@@ -73,7 +73,10 @@ compressed column by column. weigh measures what pays on a sample of the data.`,
   misfit      a value that does not fit its column: the row stays, the value goes to the column _misfit
   quarantine  the file for bad records, which cannot become rows, with their places and reasons
   drift       what differs between a source and the table that it is loaded into
-  feed        all that was settled about one flow of files, in a file`,
+  feed        all that was settled about one flow of files, in a file
+  run sheet   many feeds in one file, with their parameters, order and routes
+  route       where a part of a feed goes, by object or by record
+  set aside   of an object: it failed so often that a watcher does not try it any more`,
 		example: `  trevak infer trevak-demo/stations/stations.csv --type 'Water Depth (m)=long' --column 'Water Depth (m)'
   trevak load trevak-demo/service_log --into harbour.words --tolerate 3 -w trevak-demo/warehouse`},
 	{name: "sheets", short: "What a run sheet says",

@@ -327,7 +327,7 @@ func (n *watching) heard(own *chronicle.Chronicle, f *runsheet.Feed, quiet *sile
 		}
 		own.Note(slog.LevelInfo, f.Name, "passed over", more...)
 	case arrival.Loaded:
-		quiet.heard(ctx)
+		quiet.heard()
 	case arrival.Trying:
 		own.Note(slog.LevelWarn, f.Name, "an object could not be loaded, and is tried again", "object", e.Object, "after", e.Wait.String(),
 			"error", e.Err.Error())

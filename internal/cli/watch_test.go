@@ -364,9 +364,12 @@ func speakNATS(listener net.Listener, messages <-chan string) {
 	}
 }
 
-// BenchmarkArrival measures how long one small object takes from its arrival to its commit, by events and by notification.
+// BenchmarkArrival measures how long one small object takes from its arrival to its commit: as is usual, with little patience, and by
+// notification.
 func BenchmarkArrival(b *testing.B) {
-	for name, args := range map[string][]string{"events": {"--settle", "100ms", "--gather", "10ms"}, "usual": {}} {
+	b.Setenv("NOTICE_SECRET", "harbour")
+	for name, args := range map[string][]string{"usual": {}, "events": {"--settle", "100ms", "--gather", "10ms"},
+		"notification": {"--events=false", "--gather", "10ms", "--listen", "127.0.0.1:9751", "--secret-from", "env:NOTICE_SECRET"}} {
 		b.Run(name, func(b *testing.B) {
 			b.Chdir(b.TempDir())
 			if err := os.Mkdir("in", 0o755); err != nil {
@@ -381,9 +384,28 @@ func BenchmarkArrival(b *testing.B) {
 				if err := os.WriteFile(fmt.Sprintf("in/o%d.csv", i), fmt.Appendf(nil, "id\n%d\n", i), 0o644); err != nil {
 					b.Fatal(err)
 				}
+				if name == "notification" {
+					post(b, fmt.Sprintf(`{"specversion":"1.0","id":"%d","source":"s","type":"made","data":{"path":"in/o%d.csv"}}`, i, i))
+				}
 				for lines.Scan() && !strings.Contains(lines.Text(), "msg=loaded") {
 				}
 			}
 		})
 	}
+}
+
+// post sends a notification to the watcher of the benchmark.
+func post(b *testing.B, event string) {
+	b.Helper()
+	r, err := http.NewRequestWithContext(b.Context(), http.MethodPost, "http://127.0.0.1:9751/events", strings.NewReader(event))
+	if err != nil {
+		b.Fatal(err)
+	}
+	r.Header.Set("Content-Type", "application/cloudevents+json")
+	r.Header.Set("Authorization", "Bearer harbour")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		b.Fatal(err)
+	}
+	answer.Body.Close()
 }
