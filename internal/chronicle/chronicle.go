@@ -55,6 +55,8 @@ type stage struct {
 
 // Begin notes that a run begins; the context that it returns belongs to it.
 func (c *Chronicle) Begin(ctx context.Context, at time.Time) (context.Context, error) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
 	c.feeds, c.stages, c.run = map[string]func(error){}, map[string]stage{}, nil
 	c.ctx, c.end = ctx, func(error) {}
 	if c.Gauges != nil {
@@ -187,17 +189,17 @@ func (c *Chronicle) noteLoad(r *conduct.FeedResult, l runlog.Load) {
 func (c *Chronicle) notices(r *conduct.FeedResult) {
 	switch r.Outcome {
 	case conduct.Failed:
-		c.Tell(runsheet.Failed, r.Feed, map[string]any{"error": r.Err.Error(), "tries": r.Tries})
+		c.tell(runsheet.Failed, r.Feed, map[string]any{"error": r.Err.Error(), "tries": r.Tries})
 	case conduct.Refused:
 		kind := runsheet.Refused
 		var drift *write.DriftError
 		if errors.As(r.Err, &drift) {
 			kind = runsheet.Drifted
 		}
-		c.Tell(kind, r.Feed, map[string]any{"error": r.Err.Error()})
+		c.tell(kind, r.Feed, map[string]any{"error": r.Err.Error()})
 	case conduct.Done:
 		for _, report := range r.Reports {
-			c.Tell(runsheet.Loaded, r.Feed, map[string]any{"table": report.Table, "objects": len(report.Objects),
+			c.tell(runsheet.Loaded, r.Feed, map[string]any{"table": report.Table, "objects": len(report.Objects),
 				"records_read": report.RecordsRead,
 				"rows_written": report.RowsWritten, "records_quarantined": report.RecordsQuarantined})
 		}
@@ -211,7 +213,7 @@ func (c *Chronicle) notices(r *conduct.FeedResult) {
 			c.note(slog.LevelWarn, r.Feed, "drift: "+text)
 		}
 		if len(changes) > 0 {
-			c.Tell(runsheet.Drifted, r.Feed, map[string]any{"table": report.Table, "changes": changes})
+			c.tell(runsheet.Drifted, r.Feed, map[string]any{"table": report.Table, "changes": changes})
 		}
 		for _, check := range report.Checks {
 			if check.Broken == 0 {
@@ -219,19 +221,19 @@ func (c *Chronicle) notices(r *conduct.FeedResult) {
 			}
 			text := fmt.Sprintf("%d rows break the rule %s", check.Broken, check.Text)
 			c.note(slog.LevelWarn, r.Feed, text)
-			c.Tell(runsheet.Checked, r.Feed, map[string]any{"table": report.Table, "rule": check.Text, "rows": check.Broken})
+			c.tell(runsheet.Checked, r.Feed, map[string]any{"table": report.Table, "rule": check.Text, "rows": check.Broken})
 		}
 	}
 	for _, text := range r.Unlike {
 		c.note(slog.LevelWarn, r.Feed, "unlike those before: "+text)
 	}
 	if len(r.Unlike) > 0 {
-		c.Tell(runsheet.Differs, r.Feed, map[string]any{"differences": r.Unlike})
+		c.tell(runsheet.Differs, r.Feed, map[string]any{"differences": r.Unlike})
 	}
 }
 
-// Tell has those told who want to know of events of a kind.
-func (c *Chronicle) Tell(kind, feed string, data map[string]any) {
+// tell has those told who want to know of events of a kind.
+func (c *Chronicle) tell(kind, feed string, data map[string]any) {
 	if c.Teller == nil {
 		return
 	}
@@ -279,7 +281,9 @@ func (c *Chronicle) End(result *conduct.Result, failed error) error {
 func (c *Chronicle) Told(kind, feed, message string, data map[string]any) {
 	c.Note(slog.LevelWarn, feed, message)
 	data["message"] = message
-	c.Tell(kind, feed, data)
+	c.mutex.Lock()
+	c.tell(kind, feed, data)
+	c.mutex.Unlock()
 	if c.History == nil {
 		return
 	}

@@ -43,7 +43,7 @@ func (c *Chronicle) silence(r *conduct.FeedResult) {
 		}
 		text := SilenceText(now.Sub(at), f)
 		c.note(slog.LevelWarn, f.Name, text)
-		c.Tell(runsheet.Silent, f.Name, map[string]any{"message": text, "seconds": int(now.Sub(at).Seconds())})
+		c.tell(runsheet.Silent, f.Name, map[string]any{"message": text, "seconds": int(now.Sub(at).Seconds())})
 		err = c.History.SetPlace(ctx, path, f.Name, silenceTold, last)
 	}
 	if err != nil && c.Log != nil {

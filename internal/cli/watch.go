@@ -135,7 +135,10 @@ func (a *app) keepLoading(cmd *cobra.Command, f *watchFlags, args []string) erro
 	defer release()
 	n.budget, _ = a.budget()
 	n.budget.Events, n.budget.Warn = nil, nil
-	n.turns = make(chan struct{}, 1)
+	if n.budget, err = conduct.Share(n.budget, min(n.sheet.AtOnce, len(n.sheet.Feeds))); err != nil {
+		return err
+	}
+	n.turns = make(chan struct{}, n.sheet.AtOnce)
 	a.untouched = "what was committed stays"
 	for i := range n.sheet.Feeds {
 		n.watchers = append(n.watchers, n.watcher(&n.sheet.Feeds[i]))

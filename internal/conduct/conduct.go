@@ -134,14 +134,9 @@ func Conduct(ctx context.Context, s *runsheet.Sheet, o Options, b run.Budget) (*
 		return nil, err
 	}
 	atOnce := min(s.AtOnce, len(units))
-	share := b
-	if atOnce > 1 {
-		share = run.NewBudget(memoryOf(b) / int64(atOnce))
-		share.Workers = max(1, min(share.Workers, b.Workers/atOnce))
-		if share.Memory < run.LeastMemory {
-			return nil, fault.New(fault.Usage, "%d feeds at once have %d MiB of memory each, and need %d", atOnce, share.Memory>>20,
-				run.LeastMemory>>20).Try("have fewer at_once, or give the run more with --memory")
-		}
+	share, err := Share(b, atOnce)
+	if err != nil {
+		return nil, err
 	}
 	c := &conductor{sheet: s, o: o, share: share, results: make([]Outcome, len(units))}
 	if s.Timeout > 0 {
@@ -160,6 +155,19 @@ func Conduct(ctx context.Context, s *runsheet.Sheet, o Options, b run.Budget) (*
 		return out, context.Cause(ctx)
 	}
 	return out, nil
+}
+
+// Share is what each of several feeds may use that run at a time.
+func Share(b run.Budget, atOnce int) (run.Budget, error) {
+	if atOnce < 2 {
+		return b, nil
+	}
+	share := run.NewBudget(memoryOf(b) / int64(atOnce))
+	if share.Workers = max(1, min(share.Workers, b.Workers/atOnce)); share.Memory < run.LeastMemory {
+		return share, fault.New(fault.Usage, "%d feeds at once have %d MiB of memory each, and need %d", atOnce, share.Memory>>20,
+			run.LeastMemory>>20).Try("have fewer at_once, or give the run more with --memory")
+	}
+	return share, nil
 }
 
 func memoryOf(b run.Budget) int64 {

@@ -11,6 +11,7 @@ import (
 	"trevak/internal/locate"
 	"trevak/internal/run"
 	"trevak/internal/runsheet"
+	"trevak/internal/table"
 	"trevak/internal/write"
 )
 
@@ -42,9 +43,7 @@ func (c *conductor) carryOut(ctx context.Context, list []*runsheet.Feed) []FeedR
 			break
 		}
 	}
-	if cause := context.Cause(ctx); err != nil && cause != nil && errors.Is(err, context.Cause(ctx)) {
-		err = cause
-	}
+	err = why(ctx, err)
 	var member *feedError
 	for i := range out {
 		r := &out[i]
@@ -64,6 +63,15 @@ func (c *conductor) carryOut(ctx context.Context, list []*runsheet.Feed) []FeedR
 		}
 	}
 	return out
+}
+
+// why is an error, or why the context ended by which it came about. What was begun to be committed is told as it is.
+func why(ctx context.Context, err error) error {
+	begun := errors.As(err, new(*load.GroupError)) || errors.As(err, new(*load.PartlyError)) || errors.Is(err, table.ErrUntold)
+	if err == nil || ctx.Err() == nil || begun {
+		return err
+	}
+	return context.Cause(ctx)
 }
 
 // feedError tells which feed of a group went wrong.
@@ -102,11 +110,7 @@ func (c *conductor) once(ctx context.Context, list []*runsheet.Feed, out []FeedR
 		var stop context.CancelFunc
 		ctx, stop = context.WithTimeoutCause(ctx, most, &tooLong{"the feed " + list[0].Name, most})
 		defer stop()
-		defer func() {
-			if err != nil && ctx.Err() != nil {
-				err = context.Cause(ctx)
-			}
-		}()
+		defer func() { err = why(ctx, err) }()
 	}
 	var requests []load.Request
 	var of []int // the feed of each

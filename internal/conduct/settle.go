@@ -117,7 +117,10 @@ func TakenIn(ctx context.Context, f *runsheet.Feed, o Options) (func(storage.Obj
 
 // byObjects makes a load of each route that objects take.
 func (c *conductor) byObjects(f *runsheet.Feed, of source.Reading, objects []locate.Object, s *settling) error {
-	taken := make([][]string, len(f.Routes))
+	taken := make([]map[string]bool, len(f.Routes))
+	for i := range taken {
+		taken[i] = map[string]bool{}
+	}
 	for _, o := range objects {
 		at := -1
 		for i, r := range f.Routes {
@@ -134,7 +137,7 @@ func (c *conductor) byObjects(f *runsheet.Feed, of source.Reading, objects []loc
 			}
 			at = i
 		}
-		taken[at] = append(taken[at], o.Location)
+		taken[at][o.Location] = true
 	}
 	for i, r := range f.Routes {
 		switch {
@@ -149,7 +152,7 @@ func (c *conductor) byObjects(f *runsheet.Feed, of source.Reading, objects []loc
 			return err
 		}
 		l.Reading.Reading = withObjects(l.Reading.Reading, of)
-		l.Keep(func(o locate.Object) bool { return slices.Contains(taken[i], o.Location) })
+		l.Keep(func(o locate.Object) bool { return taken[i][o.Location] })
 		s.requests = append(s.requests, l)
 	}
 	return nil
