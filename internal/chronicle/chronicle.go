@@ -53,8 +53,8 @@ type stage struct {
 	at   time.Time
 }
 
-// Begin notes that a run begins; the context that it returns belongs to it.
-func (c *Chronicle) Begin(ctx context.Context, at time.Time) (context.Context, error) {
+// Begin notes that a run begins; the context that it returns belongs to it. Where the history cannot be written, the run goes on without.
+func (c *Chronicle) Begin(ctx context.Context, at time.Time) context.Context {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	c.feeds, c.stages, c.run = map[string]func(error){}, map[string]stage{}, nil
@@ -69,12 +69,20 @@ func (c *Chronicle) Begin(ctx context.Context, at time.Time) (context.Context, e
 			parameters = append(parameters, runlog.Parameter{Name: name, Value: texts[name]})
 		}
 		r, err := c.History.Begin(ctx, runlog.Start{Sheet: c.Sheet.Path, At: at, By: c.By, Process: c.Process, Parameters: parameters})
-		if err != nil {
-			return ctx, err
+		if err == nil {
+			c.run, c.id = r, r.ID
+		} else {
+			c.unkept(err)
 		}
-		c.run, c.id = r, r.ID
 	}
-	return c.ctx, nil
+	return c.ctx
+}
+
+// unkept says that the run history could not be written.
+func (c *Chronicle) unkept(err error) {
+	if c.Log != nil {
+		c.Log.Warn("the run history could not be written", "error", err.Error())
+	}
 }
 
 // ID is the number of the run in the history, that of the last one where it ended, 0 where there is none.
@@ -167,8 +175,8 @@ func (c *Chronicle) keep(l runlog.Load) {
 	if c.run == nil {
 		return
 	}
-	if err := c.run.Feed(context.WithoutCancel(c.ctx), l); err != nil && c.Log != nil {
-		c.Log.Warn("the run history could not be written", "error", err.Error())
+	if err := c.run.Feed(context.WithoutCancel(c.ctx), l); err != nil {
+		c.unkept(err)
 	}
 }
 

@@ -46,8 +46,8 @@ func (c *Chronicle) silence(r *conduct.FeedResult) {
 		c.tell(runsheet.Silent, f.Name, map[string]any{"message": text, "seconds": int(now.Sub(at).Seconds())})
 		err = c.History.SetPlace(ctx, path, f.Name, silenceTold, last)
 	}
-	if err != nil && c.Log != nil {
-		c.Log.Warn("the run history could not be written", "error", err.Error())
+	if err != nil {
+		c.unkept(err)
 	}
 }
 

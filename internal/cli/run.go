@@ -286,11 +286,7 @@ func (r *sheetRun) run(ctx context.Context) error {
 	at.Allow = r.allow
 	r.a.untouched = "no table was changed by what had not ended"
 	began := time.Now()
-	within, err := at.Begin(ctx, began)
-	if err != nil {
-		return err
-	}
-	result, failed := r.carryOut(within, s, at, began)
+	result, failed := r.carryOut(at.Begin(ctx, began), s, at, began)
 	if err := at.End(result, failed); err != nil {
 		r.a.warn("the run history could not be written: " + err.Error())
 	}
@@ -368,10 +364,7 @@ func (r *sheetRun) report(s *runsheet.Sheet, at *attended, result *conduct.Resul
 func (r *sheetRun) dry(ctx context.Context, s *runsheet.Sheet) error {
 	began := time.Now()
 	at := &attended{Chronicle: &chronicle.Chronicle{Sheet: s}}
-	if _, err := at.Begin(ctx, began); err != nil {
-		return err
-	}
-	result, err := r.carryOut(ctx, s, at, began)
+	result, err := r.carryOut(at.Begin(ctx, began), s, at, began)
 	return r.report(s, at, result, err)
 }
 

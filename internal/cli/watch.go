@@ -295,10 +295,7 @@ func (n *watching) load(ctx context.Context, own *chronicle.Chronicle, f *runshe
 	// What comes one by one is tried again one by one, and what it would come after is loaded by itself.
 	single.After, single.When, single.Retry = nil, "", runsheet.Retry{}
 	one.Feeds, one.AtOnce, one.Timeout = []runsheet.Feed{single}, 1, 0
-	within, err := own.Begin(ctx, time.Now())
-	if err != nil {
-		return err
-	}
+	within := own.Begin(ctx, time.Now())
 	o := n.options()
 	o.Events, o.Judge, o.Given = own.Event, own.Judge, map[string][]storage.Object{f.Name: objects}
 	result, err := conduct.Conduct(within, &one, o, n.budget)

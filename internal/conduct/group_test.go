@@ -3,6 +3,8 @@ package conduct_test
 import (
 	"context"
 	"errors"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,7 +16,9 @@ import (
 	"trevak/internal/load"
 	"trevak/internal/run"
 	"trevak/internal/runsheet"
+	"trevak/internal/sandbox"
 	"trevak/internal/storage"
+	"trevak/internal/storage/s3"
 	"trevak/internal/table"
 )
 
@@ -93,6 +97,79 @@ func TestGroupInADatabase(t *testing.T) {
 	}
 	if r, _ := group(t, open("")); r.Feeds[0].Outcome != conduct.Known {
 		t.Errorf("%+v", r.Feeds)
+	}
+}
+
+// TestGroupAtAService is one commit where the service takes several as one, and several where it does not.
+func TestGroupAtAService(t *testing.T) {
+	for name, together := range map[string]bool{"together": true, "apart": false} {
+		t.Run(name, func(t *testing.T) {
+			files(t)
+			t.Setenv("AWS_ACCESS_KEY_ID", "harbour")
+			t.Setenv("AWS_SECRET_ACCESS_KEY", "not-a-secret")
+			served, err := sandbox.New("sandbox", sandbox.Trouble{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			asked, refuse := 0, false
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if strings.HasSuffix(r.URL.Path, "/transactions/commit") {
+					if asked++; !together {
+						w.WriteHeader(http.StatusNotFound)
+						return
+					}
+					if refuse {
+						w.WriteHeader(http.StatusForbidden)
+						return
+					}
+				}
+				served.ServeHTTP(w, r)
+			}))
+			defer server.Close()
+			store := storage.Stores{"": storage.Disk{}, "s3": s3.New(s3.Options{Patience: 5 * time.Second, Of: func(string) (s3.Settings, error) {
+				return s3.Settings{Endpoint: server.URL, Region: "us-east-1", PathStyle: true}, nil
+			}})}
+			open := func() *table.Warehouse {
+				w, err := table.OpenService(t.Context(), store, table.Service{Name: "office", URI: server.URL, Location: "s3://orrin/wh"})
+				if err != nil {
+					t.Fatal(err)
+				}
+				return w
+			}
+			if refuse = together; refuse {
+				if r, names := group(t, open()); r.Worst() == nil || names != "" {
+					t.Errorf("%v, %s", r.Worst(), names)
+				}
+				refuse = false
+			}
+			if r, names := group(t, open()); r.Worst() != nil || names != "o.again o.stations o.tides" || asked == 0 {
+				t.Errorf("%v, %s, asked %d times", r.Worst(), names, asked)
+			}
+			if r, _ := group(t, open()); r.Feeds[0].Outcome != conduct.Known {
+				t.Errorf("%+v", r.Feeds)
+			}
+			// Tables that are there grow together, too.
+			if err := storage.WriteAll(t.Context(), storage.Disk{}, "stations/b.csv", []byte("code,area\n3,west\n"), storage.Creation{}); err != nil {
+				t.Fatal(err)
+			}
+			w := open()
+			if r, _ := group(t, w); r.Worst() != nil || r.Feeds[1].Outcome != conduct.Done || r.Feeds[0].Reports[0].RowsWritten != 0 {
+				t.Errorf("%v, %+v", r.Worst(), r.Feeds)
+			}
+			for name, want := range map[string]int64{"o.tides": 1, "o.stations": 3, "o.again": 3} {
+				parsed, err := table.ParseName(name)
+				if err != nil {
+					t.Fatal(err)
+				}
+				one, err := w.Find(t.Context(), parsed)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if s, ok := one.Current(); !ok || s.Rows != want {
+					t.Errorf("%s: %+v", name, s)
+				}
+			}
+		})
 	}
 }
 

@@ -135,7 +135,7 @@ func configuration(overrides map[string]string) map[string]any {
 	return map[string]any{"defaults": map[string]string{}, "overrides": overrides, "endpoints": []string{"GET " + namespaces,
 		"POST " + namespaces, "GET " + namespaces + "/{namespace}", "DELETE " + namespaces + "/{namespace}", "GET " + tables, "POST " + tables,
 		"GET " + tables + "/{table}", "POST " + tables + "/{table}", "DELETE " + tables + "/{table}", "HEAD " + namespaces + "/{namespace}",
-		"POST " + namespaces + "/{namespace}/register"}}
+		"POST " + namespaces + "/{namespace}/register", "POST /v1/{prefix}/transactions/commit"}}
 }
 
 // properties are those by which the files of tables are reached, none where nobody is asked who they are.
@@ -177,6 +177,8 @@ func (c *catalog) answer(r *http.Request, steps []string) (any, error) {
 		return c.tablesIn(r, steps[1])
 	case len(steps) == 4 && steps[0] == "namespaces" && steps[2] == "tables":
 		return c.table(r, steps[1], steps[3])
+	case len(steps) == 2 && steps[0] == "transactions" && steps[1] == "commit" && r.Method == http.MethodPost:
+		return c.together(r)
 	}
 	return nil, &problem{http.StatusNotFound, "NotFoundException", "the sandbox does not answer " + r.Method + " " + r.URL.Path}
 }
@@ -268,29 +270,64 @@ func (c *catalog) table(r *http.Request, namespace, name string) (any, error) {
 	return described{location, metadata, c.properties(r)}, err
 }
 
+// change is what a commit asks of one table.
+type change struct {
+	Identifier   identifier            `json:"identifier"`
+	Requirements icetable.Requirements `json:"requirements"`
+	Updates      icetable.Updates      `json:"updates"`
+}
+
 // commit makes the next version of a table, or its first.
 func (c *catalog) commit(r *http.Request, namespace, full, location string) (any, error) {
+	var asked change
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
+		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
+	}
+	place, next, err := c.next(asked, namespace, full, location)
+	if err != nil {
+		return nil, err
+	}
+	c.state.Tables[full] = place
+	return described{place, next, c.properties(r)}, c.save()
+}
+
+// together makes the next versions of several tables, all or none.
+func (c *catalog) together(r *http.Request) (any, error) {
 	var asked struct {
-		Requirements icetable.Requirements `json:"requirements"`
-		Updates      icetable.Updates      `json:"updates"`
+		Changes []change `json:"table-changes"`
 	}
 	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
 		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
 	}
-	var base, next icetable.Metadata
-	var err error
-	if location != "" {
-		if base, err = c.read(location); err != nil {
+	places := map[string]string{}
+	for _, one := range asked.Changes {
+		namespace := strings.Join(one.Identifier.Namespace, separator)
+		full := namespace + separator + one.Identifier.Name
+		place, _, err := c.next(one, namespace, full, c.state.Tables[full])
+		if err != nil {
 			return nil, err
 		}
+		places[full] = place
+	}
+	maps.Copy(c.state.Tables, places)
+	return nil, c.save()
+}
+
+// next writes the next version of a table, or its first, which nothing names yet.
+func (c *catalog) next(asked change, namespace, full, location string) (place string, next icetable.Metadata, err error) {
+	var base icetable.Metadata
+	if location != "" {
+		if base, err = c.read(location); err != nil {
+			return "", nil, err
+		}
 	} else if !c.state.Namespaces[namespace] {
-		return nil, noSuch("Namespace", namespace)
+		return "", nil, noSuch("Namespace", namespace)
 	} else if !slices.ContainsFunc(asked.Requirements, func(r icetable.Requirement) bool { return r.GetType() == "assert-create" }) {
-		return nil, noSuch("Table", full)
+		return "", nil, noSuch("Table", full)
 	}
 	for _, requirement := range asked.Requirements {
 		if err := requirement.Validate(base); err != nil {
-			return nil, &problem{http.StatusConflict, "CommitFailedException", "Requirement failed: " + err.Error()}
+			return "", nil, &problem{http.StatusConflict, "CommitFailedException", "Requirement failed: " + err.Error()}
 		}
 	}
 	if base == nil {
@@ -299,19 +336,18 @@ func (c *catalog) commit(r *http.Request, namespace, full, location string) (any
 		next, err = icetable.UpdateTableMetadata(base, asked.Updates, location)
 	}
 	if err != nil {
-		return nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
+		return "", nil, &problem{http.StatusBadRequest, "BadRequestException", err.Error()}
 	}
 	version := 0
 	if base != nil {
 		fmt.Sscanf(location[strings.LastIndexByte(location, '/')+1:], "%d-", &version)
 		version++
 	}
-	place := fmt.Sprintf("%s/metadata/%05d-%s.metadata.json", strings.TrimRight(next.Location(), "/"), version, uuid.New())
+	place = fmt.Sprintf("%s/metadata/%05d-%s.metadata.json", strings.TrimRight(next.Location(), "/"), version, uuid.New())
 	if err := c.write(place, next); err != nil {
-		return nil, err
+		return "", nil, err
 	}
-	c.state.Tables[full] = place
-	return described{place, next, c.properties(r)}, c.save()
+	return place, next, nil
 }
 
 // stage tells where the files of a table may be written that is made later, by its first commit.

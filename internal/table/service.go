@@ -234,6 +234,11 @@ func (s *service) create(ctx context.Context, ident icetable.Identifier, planned
 	if err := s.makeNamespace(ctx, ident[:len(ident)-1]); err != nil {
 		return nil, "", err
 	}
+	return s.CommitTable(ctx, ident, []icetable.Requirement{icetable.AssertCreate()}, slices.Concat(firstUpdates(planned), updates))
+}
+
+// firstUpdates are those that make the planned metadata of a table of nothing.
+func firstUpdates(planned icetable.Metadata) []icetable.Update {
 	first := []icetable.Update{icetable.NewAssignUUIDUpdate(planned.TableUUID()),
 		icetable.NewUpgradeFormatVersionUpdate(planned.Version())}
 	for _, schema := range planned.Schemas() {
@@ -250,7 +255,7 @@ func (s *service) create(ctx context.Context, ident icetable.Identifier, planned
 	first = append(first, icetable.NewSetDefaultSortOrderUpdate(planned.DefaultSortOrder()),
 		icetable.NewSetLocationUpdate(planned.Location()),
 		icetable.NewSetPropertiesUpdate(planned.Properties()))
-	return s.CommitTable(ctx, ident, []icetable.Requirement{icetable.AssertCreate()}, slices.Concat(first, updates))
+	return first
 }
 
 func (s *service) names(ctx context.Context) (out []Name, err error) {
