@@ -130,6 +130,15 @@ func mark(o storage.Object) uint64 {
 	return h.Sum64()
 }
 
+// List has the sources listed now, since notices may have been missed.
+func (w *Watcher) List() {
+	select {
+	case w.notices <- "":
+	default:
+		// So many wait that they are listed soon.
+	}
+}
+
 // Notice tells of an object that may have arrived. It reports whether the sources have a place for it.
 func (w *Watcher) Notice(ctx context.Context, uri string) bool {
 	at, ok := w.place(uri)

@@ -355,6 +355,16 @@ func TestNotices(t *testing.T) {
 	if got := h.loaded(); got != "a.csv b.csv" && got != "b.csv a.csv" {
 		t.Errorf("%q", got)
 	}
+	// After a while in which notices were missed, all is listed.
+	listed := h.count(arrival.Listed, "")
+	h.w.List()
+	for range 100 {
+		if h.count(arrival.Listed, "") > listed {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Error("nothing was listed")
 }
 
 func TestOnce(t *testing.T) {

@@ -101,7 +101,11 @@ func (w *Watcher) Run(ctx context.Context) error {
 		case path, ok := <-w.events:
 			w.hear(ctx, path, ok)
 		case uri := <-w.notices:
-			w.see(ctx, uri, true)
+			if uri == "" {
+				w.listedAt = time.Time{}
+			} else {
+				w.see(ctx, uri, true)
+			}
 		}
 	}
 }

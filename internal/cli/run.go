@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -128,10 +129,13 @@ const tellTime = 3 * time.Second
 func (at *attended) close() {
 	ctx, stop := context.WithTimeout(context.Background(), tellTime)
 	defer stop()
+	var closing sync.WaitGroup
 	if at.Teller != nil {
-		at.Teller.Close(ctx)
+		closing.Go(func() { at.Teller.Close(ctx) })
 	}
-	at.telemetry.Close(ctx)
+	// Neither takes the time of the other.
+	closing.Go(func() { at.telemetry.Close(ctx) })
+	closing.Wait()
 	if at.History != nil {
 		at.History.Close()
 	}

@@ -384,6 +384,12 @@ func (n *watching) listen(ctx context.Context) error {
 			text += ": " + err.Error()
 		}
 		n.at.Note(level, "", text)
+		if connected {
+			// What was said meanwhile is not said again.
+			for _, w := range n.watchers {
+				w.List()
+			}
+		}
 	})
 }
 
