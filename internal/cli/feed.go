@@ -66,7 +66,7 @@ func (f *feedFlag) blame(err error) error {
 	if f.feed == nil {
 		return err
 	}
-	return f.feed.Blame(err, f.used, f.path)
+	return f.feed.Blame(err, f.used)
 }
 
 // overridden reports whether another flag says the contrary of one that a feed file has.

@@ -193,7 +193,7 @@ func (n *watching) settle(ctx context.Context, args []string) (err error) {
 		return again, nil
 	}
 	n.sheet = &runsheet.Sheet{Path: strings.Join(l.Sources, " ") + " into " + l.Into.String(), AtOnce: 1, Arrival: f.arrival}
-	n.sheet.Feeds = []runsheet.Feed{{Name: l.Into.String(), File: "the command line", Unlike: "tell",
+	n.sheet.Feeds = []runsheet.Feed{{Name: l.Into.String(), Unlike: "tell",
 		Feed: &feed.Feed{Version: feed.Version, Values: map[string][]string{"source.files": l.Sources, "table.into": {l.Into.String()}}}}}
 	return nil
 }
@@ -260,8 +260,7 @@ func (n *watching) watcher(f *runsheet.Feed) *arrival.Watcher {
 		Once: n.flags.once,
 		Load: func(ctx context.Context, objects []storage.Object) error { return n.load(ctx, own, f, objects) },
 		Known: func(ctx context.Context) (func(storage.Object) bool, error) {
-			known, err := conduct.TakenIn(ctx, f, n.options())
-			return known, f.Blame(err, nil, f.File)
+			return conduct.TakenIn(ctx, f, n.options())
 		}}
 	if n.at.History != nil {
 		o.Memory = memory{n.at.History, n.at.Sheet.Path, f.Name}

@@ -246,9 +246,15 @@ feeds:
   - {name: none, source: {files: ["none/*"]}, table: {into: o.none}, when: objects > 0}
   - {name: wrong, source: {files: [stations]}, table: {into: o.wrong}, shape: {where: depth > 3}}
   - {name: missing, source: {files: ["none/*"]}, table: {into: o.missing}}
+  - {name: file, file: f.yaml, table: {into: bad name}}
+  - {name: infile, file: f.yaml}
 `
 	disk := storage.Disk{}
 	if err := storage.WriteAll(t.Context(), disk, "day.yaml", []byte(sheet), storage.Creation{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := storage.WriteAll(t.Context(), disk, "f.yaml", []byte("feed: 1\nsource: {files: [tides]}\ntable: {into: o.f, mode: twice}\n"),
+		storage.Creation{}); err != nil {
 		t.Fatal(err)
 	}
 	s, err := runsheet.Read(t.Context(), disk, "day.yaml", runsheet.Given{Env: func(string) string { return "" }, Now: time.Now()})
@@ -269,6 +275,11 @@ feeds:
 	var e *fault.Error
 	if !errors.As(list[2].Err, &e) || e.Line != 5 || !strings.Contains(e.Error(), "depth") {
 		t.Errorf("%v", list[2].Err)
+	}
+	for i, want := range map[int]string{4: "day.yaml:7: ", 5: "f.yaml:3: the key table.mode twice"} {
+		if got := list[i].Err; got == nil || !strings.HasPrefix(got.Error(), want) {
+			t.Errorf("%v, want %s", got, want)
+		}
 	}
 	if names, err := w.Names(t.Context()); err != nil || len(names) != 0 {
 		t.Errorf("a look at a sheet made %v, %v", names, err)

@@ -293,12 +293,12 @@ func (s *settling) blame(err error) error {
 		if i < len(s.feed.Routes) && len(s.requests) > 0 && len(s.feed.Routes) > 0 {
 			of = s.feed.Routes[i].Feed
 		}
-		err = of.Blame(err, used, s.feed.File)
+		err = of.Blame(err, used)
 	}
 	var e *fault.Error
 	if errors.As(err, &e) && e.Kind == fault.Usage && e.Object == "" {
 		e.Line = s.feed.Line
-		return e.In(s.feed.File)
+		return e.In(s.feed.Path)
 	}
 	return err
 }

@@ -10,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -32,10 +33,14 @@ type Feed struct {
 	Columns []Column
 	// Values are those of settings, by their keys.
 	Values map[string][]string
+	// Path is the file that it was read from.
+	Path string
 
 	// text is that of the file, and within the place in it where the feed stands, with a point before each step; empty for all of it.
 	text   []byte
 	within string
+	// under are those that say what this one does not, the nearest first.
+	under []*Feed
 }
 
 // One returns the value of a setting that has one; it is empty where there is none.
@@ -67,6 +72,9 @@ func Read(ctx context.Context, s storage.Store, path string) (*Feed, error) {
 	if errors.As(err, &e) {
 		return nil, e.In(path)
 	}
+	if f != nil {
+		f.Path = path
+	}
 	return f, err
 }
 
@@ -96,9 +104,9 @@ func ParseWith(text []byte, expand func(string) (string, error)) (*Feed, error) 
 	return f, f.checkColumns()
 }
 
-// OfNode reads a feed that is written within a text, at a place like .feeds[2]; its texts were expanded before.
-func OfNode(node ast.Node, text []byte, within string) (*Feed, error) {
-	f := &Feed{text: text, within: within}
+// OfNode reads a feed that is written within the text of a file, at a place like .feeds[2]; its texts were expanded before.
+func OfNode(node ast.Node, text []byte, path, within string) (*Feed, error) {
+	f := &Feed{text: text, within: within, Path: path}
 	if err := decode(node, f); err != nil {
 		return nil, syntax(text, err)
 	}
@@ -108,6 +116,7 @@ func OfNode(node ast.Node, text []byte, within string) (*Feed, error) {
 // Over returns a feed with what another says where it says nothing itself.
 func (f *Feed) Over(usual *Feed) *Feed {
 	out := *f
+	out.under = append(slices.Clone(f.under), usual)
 	out.Values = maps.Clone(usual.Values)
 	maps.Copy(out.Values, f.Values)
 	if len(out.Columns) == 0 {
@@ -174,8 +183,18 @@ func decode(root ast.Node, f *Feed) (err error) {
 	return nil
 }
 
-// Line returns the line of a key, which is named by its path with points; 0 where it is not in the file.
-func (f *Feed) Line(key string) int64 { return at(f.text, "$"+f.within+"."+key, &fault.Error{}).Line }
+// Place returns the file that a key is in, which is named by its path with points, and its line; 0 where it is in none.
+func (f *Feed) Place(key string) (path string, line int64) {
+	if line = at(f.text, "$"+f.within+"."+key, &fault.Error{}).Line; line > 0 {
+		return f.Path, line
+	}
+	for _, other := range f.under {
+		if path, line := other.Place(key); line > 0 {
+			return path, line
+		}
+	}
+	return f.Path, 0
+}
 
 // at gives an error the line of a node.
 func at(text []byte, path string, e *fault.Error) *fault.Error {

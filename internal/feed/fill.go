@@ -25,7 +25,7 @@ func (f *Feed) Fill(flow *setting.Flow, pass func(setting.Setting) bool) (used [
 }
 
 // Blame names the key of the feed, and its line, in an error about a flag that nobody stated. used are the settings that the feed gave.
-func (f *Feed) Blame(err error, used []setting.Setting, path string) error {
+func (f *Feed) Blame(err error, used []setting.Setting) error {
 	e, ok := err.(*fault.Error)
 	if !ok || e.Kind != fault.Usage {
 		return err
@@ -38,9 +38,9 @@ func (f *Feed) Blame(err error, used []setting.Setting, path string) error {
 		if found && after != "" && strings.ContainsAny(after[:1], " :=,") {
 			e.Reason = strings.TrimSpace(before + "the key " + s.Key + after)
 			if e.Object == "" {
-				e.Line = f.Line(s.Key)
+				e.Object, e.Line = f.Place(s.Key)
 			}
-			return e.In(path)
+			return e
 		}
 	}
 	return e

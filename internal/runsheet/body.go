@@ -114,7 +114,7 @@ func (r *reader) sheet(s *Sheet, top []pair) error {
 			return err
 		}
 		for i, item := range items {
-			f, err := r.feed(item, i, Feed{Retry: retry, Unlike: unlike, File: r.path})
+			f, err := r.feed(item, i, Feed{Retry: retry, Unlike: unlike})
 			if err != nil {
 				return err
 			}
@@ -143,7 +143,7 @@ func (r *reader) feed(n ast.Node, at int, f Feed) (Feed, error) {
 	within := fmt.Sprintf(".feeds[%d]", at)
 	err = r.fill(list, fields{
 		"name":         func(p pair) (err error) { f.Name, err = r.one(p); return err },
-		"file":         func(p pair) (err error) { file, f.File, err = r.feedFile(p); return err },
+		"file":         func(p pair) (err error) { file, err = r.feedFile(p); return err },
 		"meaning":      func(p pair) error { _, err := r.one(p); return err },
 		"after":        func(p pair) (err error) { f.After, err = r.texts(p); return err },
 		"when":         func(p pair) (err error) { f.When, err = r.one(p); return err },

@@ -191,29 +191,32 @@ func (r *reader) settings(list []pair, within string) (*feed.Feed, error) {
 		}
 	}
 	if len(values) == 0 {
-		return &feed.Feed{Version: feed.Version, Values: map[string][]string{}}, nil
+		return &feed.Feed{Version: feed.Version, Values: map[string][]string{}, Path: r.path}, nil
 	}
-	return feed.OfNode(ast.Mapping(values[0].Start, false, values...), r.text, within)
+	return feed.OfNode(ast.Mapping(values[0].Start, false, values...), r.text, r.path, within)
 }
 
 // feedKeys are the keys of feed files that feeds of a sheet have too.
 var feedKeys = feed.Sections()
 
 // feedFile reads a feed file that the sheet names.
-func (r *reader) feedFile(p pair) (*feed.Feed, string, error) {
+func (r *reader) feedFile(p pair) (*feed.Feed, error) {
 	name, err := r.one(p)
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
 	path := storage.From(storage.Dir(r.path), name)
 	text, err := feed.ReadBounded(r.ctx, r.store, path)
 	if err != nil {
-		return nil, "", wrong(p.line, "name a feed file, from the folder of the sheet on", "the feed file %s cannot be read: %s", path, err)
+		return nil, wrong(p.line, "name a feed file, from the folder of the sheet on", "the feed file %s cannot be read: %s", path, err)
 	}
 	f, err := feed.ParseWith(text, r.expand)
 	var e *fault.Error
 	if errors.As(err, &e) {
-		return nil, "", e.In(path)
+		return nil, e.In(path)
 	}
-	return f, path, err
+	if f != nil {
+		f.Path = path
+	}
+	return f, err
 }

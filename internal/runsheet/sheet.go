@@ -7,6 +7,7 @@ package runsheet
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
@@ -40,8 +41,6 @@ type Feed struct {
 	Name string
 	Line int64
 	*feed.Feed
-	// File is the feed file that it comes of, the sheet where it is written in place.
-	File string
 	// After are the feeds that have to be done before, When is a condition on what there is to load.
 	After []string
 	When  string
@@ -144,10 +143,7 @@ type Given struct {
 
 // parse reads the text of a sheet. Feed files that it names lie from its folder on.
 func parse(ctx context.Context, s storage.Store, text []byte, path string, in Given) (*Sheet, error) {
-	if err := feed.Plausible(text); err != nil {
-		return nil, err
-	}
-	root, err := feed.Root(text)
+	root, err := rootOf(text)
 	if err != nil {
 		return nil, err
 	}
@@ -156,6 +152,9 @@ func parse(ctx context.Context, s storage.Store, text []byte, path string, in Gi
 	top, err := r.pairs(root, "the run sheet")
 	if err != nil {
 		return nil, err
+	}
+	if len(top) > 0 && top[0].key == "feed" {
+		return nil, wrong(top[0].line, "load by it with --feed, or have a run sheet name it: file: "+storage.Base(path), "is a feed file, and no run sheet")
 	}
 	for _, p := range top {
 		if p.key == "parameters" {
@@ -179,6 +178,21 @@ func parse(ctx context.Context, s storage.Store, text []byte, path string, in Gi
 		return nil, err
 	}
 	return sheet, sheet.agrees()
+}
+
+// rootOf reads a text as YAML.
+func rootOf(text []byte) (ast.Node, error) {
+	err := feed.Plausible(text)
+	var root ast.Node
+	if err == nil {
+		root, err = feed.Root(text)
+	}
+	var e *fault.Error
+	if errors.As(err, &e) {
+		e.Reason = strings.Replace(e.Reason, "is no feed file", "is no run sheet", 1)
+		e.WayOut, e.With = "its keys are described in docs/running.md", nil
+	}
+	return root, err
 }
 
 // IsSheet reports whether a text is that of a run sheet, by its first key.

@@ -119,6 +119,8 @@ func TestWrongSheets(t *testing.T) {
 		line           int64
 	}{
 		{"sheet: 1", "sheet: 2", "this file says", 1},
+		{"sheet: 1", "feed: 1", "is a feed file, and no run sheet; load by it with --feed", 1},
+		{"sheet: 1", "sheet: [1", "is no YAML here", 0},
 		{"at_once: 2", "at_ounce: 2", `the key "at_ounce" is not known here; the nearest name is at_once`, 7},
 		{"at_once: 2", "at_once: 0", "takes a whole number", 7},
 		{"timeout: 1h", "timeout: soon", "takes a length of time", 8},
