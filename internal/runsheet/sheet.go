@@ -154,7 +154,8 @@ func parse(ctx context.Context, s storage.Store, text []byte, path string, in Gi
 		return nil, err
 	}
 	if len(top) > 0 && top[0].key == "feed" {
-		return nil, wrong(top[0].line, "load by it with --feed, or have a run sheet name it: file: "+storage.Base(path), "is a feed file, and no run sheet")
+		return nil, wrong(top[0].line, "load by it with --feed, or have a run sheet name it: file: "+storage.Base(path),
+			"is a feed file, and no run sheet")
 	}
 	for _, p := range top {
 		if p.key == "parameters" {
