@@ -15,8 +15,8 @@ type root struct {
 	pattern string // empty for a folder, or for one file
 }
 
-// locate settles where the sources lie.
-func (w *Watcher) locate() error {
+// Locate settles where the sources lie, so that it can be told which objects belong to them. Run does it where nobody did.
+func (w *Watcher) Locate() error {
 	var roots []root
 	for _, source := range w.Sources {
 		folder := locate.Root(source)

@@ -112,8 +112,10 @@ func (w *Watcher) Run(ctx context.Context) error {
 
 // begin settles where the sources lie, and takes up what could not be loaded before.
 func (w *Watcher) begin(ctx context.Context) error {
-	if err := w.locate(); err != nil {
-		return err
+	if w.roots == nil {
+		if err := w.Locate(); err != nil {
+			return err
+		}
 	}
 	if w.Memory != nil {
 		list, err := w.Memory.Waiting(ctx)

@@ -141,7 +141,11 @@ func (a *app) keepLoading(cmd *cobra.Command, f *watchFlags, args []string) erro
 	n.turns = make(chan struct{}, n.sheet.AtOnce)
 	a.untouched = "what was committed stays"
 	for i := range n.sheet.Feeds {
-		n.watchers = append(n.watchers, n.watcher(&n.sheet.Feeds[i]))
+		w := n.watcher(&n.sheet.Feeds[i])
+		if err := w.Locate(); err != nil {
+			return err
+		}
+		n.watchers = append(n.watchers, w)
 	}
 	if err := n.listen(ctx); err != nil {
 		return err

@@ -86,14 +86,14 @@ func TestWatchedFolder(t *testing.T) {
 				}
 				i++
 			}
-			time.Sleep(time.Duration(random.IntN(250)) * time.Millisecond)
+			time.Sleep(time.Duration(random.IntN(120)) * time.Millisecond)
 		}
 	}()
-	args := []string{"watch", "in", "--into", "o.arrived", "--settle", "100ms", "--gather", "50ms", "--every", "300ms", "--log", "off", "--memory", "128MiB"}
+	args := []string{"watch", "in", "--into", "o.arrived", "--settle", "40ms", "--gather", "20ms", "--every", "200ms", "--log", "off", "--memory", "128MiB"}
 	killer := rand.New(rand.NewPCG(3, 4))
 	for range kills {
 		cmd := begin(t, args...)
-		time.Sleep(time.Duration(60+killer.IntN(400)) * time.Millisecond)
+		time.Sleep(time.Duration(50+killer.IntN(170)) * time.Millisecond)
 		// It may have ended by itself only where something is wrong.
 		_ = cmd.Process.Kill()
 		var exit *exec.ExitError

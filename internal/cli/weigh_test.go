@@ -26,7 +26,6 @@ func TestWeighCommand(t *testing.T) {
 	if err != nil || !bytes.HasPrefix(chart, []byte("\x89PNG")) {
 		t.Errorf("%v", err)
 	}
-	must(t, []string{"weigh", "in.csv", "--chart", "c.svg"}, "none")
 	var w struct {
 		Rows    int64
 		Columns []struct {
@@ -47,7 +46,7 @@ func TestWeighCommand(t *testing.T) {
 			Columnar int64 `json:"columnar_bytes"`
 		}
 	}
-	decode(t, must(t, []string{"weigh", "in.csv", "--favor", "size", "--try-sort", "area", "-o", "json"}).out, &w)
+	decode(t, must(t, []string{"weigh", "in.csv", "--favor", "size", "--try-sort", "area", "--chart", "c.svg", "-o", "json"}).out, &w)
 	if w.Rows != 8_000 || len(w.Columns) != 4 || len(w.Whole) != 8 || len(w.Readings) != 2 || w.Readings[0].Raw != int64(text.Len()) ||
 		w.Readings[1].Columnar >= w.Readings[0].Columnar {
 		t.Errorf("%+v", w)
