@@ -47,7 +47,8 @@ type Memory interface {
 type Kind string
 
 // The kinds of events. Listed tells what a listing cost, Passed that objects were passed over for what they are, Loading that objects
-// are loaded, Loaded that they were, Trying that an object failed and is tried again, and Aside that it is not.
+// are loaded, Loaded that they were, Trying that an object failed and is tried again, Aside that it is not, and Failing that something
+// is wrong that is the fault of no object.
 const (
 	Listed  Kind = "listed"
 	Passed  Kind = "passed_over"
@@ -70,7 +71,7 @@ type Event struct {
 	Err         error
 }
 
-// Watcher watches the sources of one feed. Run is its only goroutine but for Notice, Lag, Pending and SetAside.
+// Watcher watches the sources of one feed. Run is its only goroutine but for those that ask by Notice, List, Lag and Counts.
 type Watcher struct {
 	Options
 	notices chan string
@@ -82,16 +83,16 @@ type Watcher struct {
 	aside   map[string]*failure
 	// kept are those that Memory keeps.
 	kept map[string]bool
-	// settled has the hash of each object and version that is done with, passed of each that was passed over.
-	settled, passed map[uint64]bool
-	roots           []root
-	empties         int // as the last listing counted them
-	hiddens         int
-	gathering       time.Time // since when there is something whole
-	listedAt        time.Time
-	failed          error // the last load's error that was nobody's fault
-	backoff         time.Duration
-	notBefore       time.Time
+	// settled has the hash of each object and version that is done with.
+	settled   map[uint64]bool
+	roots     []root
+	empties   int // as the last listing counted them
+	hiddens   int
+	gathering time.Time // since when there is something whole
+	listedAt  time.Time
+	failed    error // the last load's error that was nobody's fault
+	backoff   time.Duration
+	notBefore time.Time
 
 	state state
 }
@@ -107,8 +108,7 @@ type candidate struct {
 // failure is an object that could not be loaded.
 type failure struct {
 	runlog.Waiting
-	object storage.Object
-	due    time.Time
+	due time.Time
 }
 
 // New prepares to watch.
@@ -117,7 +117,7 @@ func New(o Options) *Watcher {
 		o.Tell = func(Event) {}
 	}
 	return &Watcher{Options: o, notices: make(chan string, 1<<12), waiting: map[string]*candidate{}, late: map[string]*failure{},
-		aside: map[string]*failure{}, kept: map[string]bool{}, settled: map[uint64]bool{}, passed: map[uint64]bool{}}
+		aside: map[string]*failure{}, kept: map[string]bool{}, settled: map[uint64]bool{}}
 }
 
 // mark is what an object is remembered by at a version.

@@ -165,7 +165,7 @@ func (w *Watcher) take(ctx context.Context, done loaded) {
 func (w *Watcher) fail(ctx context.Context, o storage.Object, err error) {
 	f := w.late[o.URI]
 	if f == nil || f.Version != o.Version.String() {
-		f = &failure{Waiting: runlog.Waiting{Object: o.URI, Version: o.Version.String(), Since: time.Now()}, object: o}
+		f = &failure{Waiting: runlog.Waiting{Object: o.URI, Version: o.Version.String(), Since: time.Now()}}
 	}
 	f.Tries, f.Reason, f.due = f.Tries+1, err.Error(), time.Now().Add(w.Again)
 	f.Aside = f.Tries >= w.Tries

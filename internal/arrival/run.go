@@ -247,9 +247,8 @@ func (w *Watcher) sight(o storage.Object, now time.Time, told bool) {
 		return
 	}
 	if why := w.passing(o); why != "" {
-		if !w.passed[key] && why != "empty" && why != "hidden" {
+		if why != "empty" && why != "hidden" {
 			// What is empty or hidden is counted by listings.
-			w.passed[key] = true
 			w.Tell(Event{Kind: Passed, Objects: 1, Object: o.URI, Why: why})
 		}
 		if why != "empty" {
@@ -264,7 +263,6 @@ func (w *Watcher) sight(o storage.Object, now time.Time, told bool) {
 		delete(w.aside, o.URI) // it is another by now
 	}
 	if f := w.late[o.URI]; f != nil {
-		f.object = o
 		if f.Version == o.Version.String() {
 			return
 		}
@@ -303,7 +301,6 @@ func (w *Watcher) look(ctx context.Context, now time.Time) {
 			continue
 		}
 		o.URI = uri
-		f.object = o
 		if w.waiting[uri] == nil {
 			w.waiting[uri] = &candidate{object: o, since: now, found: now}
 		}

@@ -166,6 +166,12 @@ func (c *Chronicle) ended(r *conduct.FeedResult) {
 		c.keep(l)
 		c.noteLoad(r, l)
 	}
+	if r.Dropped > 0 {
+		c.note(slog.LevelInfo, r.Feed, "objects that no route takes were left out", "objects", r.Dropped)
+		if c.Gauges != nil {
+			c.Gauges.Passed(c.ctx, r.Feed, "no route", int64(r.Dropped))
+		}
+	}
 	c.notices(r)
 	c.silence(r)
 }

@@ -28,12 +28,11 @@ type Set struct {
 	mutex    sync.Mutex
 	counters map[string]metric.Int64Counter
 	seconds  metric.Float64Counter
-	lags     map[string]func() float64
 }
 
 // New begins to measure; telemetry may be nil.
 func New(t *Telemetry) *Set {
-	s := &Set{set: metrics.NewSet(), counters: map[string]metric.Int64Counter{}, lags: map[string]func() float64{}}
+	s := &Set{set: metrics.NewSet(), counters: map[string]metric.Int64Counter{}}
 	s.tracer, s.meter = t.providers()
 	// Instruments whose names are legal are always made.
 	s.seconds, _ = s.meter.Float64Counter("trevak.stage.duration", metric.WithUnit("s"))

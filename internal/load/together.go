@@ -18,9 +18,8 @@ import (
 )
 
 // Together makes several loads of one warehouse, all or none: the files of all are written before the first commit, and the commits are
-// one
-// where the warehouse's catalog can make them one. Where it cannot, they follow each other at once, and a *GroupError tells of some that
-// could not be made behind others that were; the same loads, done again, complete these. The accounts are in the order of the loads.
+// one where the warehouse's catalog can make them one. Where it cannot, they follow each other at once, and a *GroupError tells of some
+// that could not be made behind others that were; the same loads, done again, complete these. The accounts are in the order of the loads.
 func Together(ctx context.Context, list []Request, b run.Budget) (reports []*write.Report, err error) {
 	if len(list) == 1 {
 		r, err := Load(ctx, list[0], b)
@@ -112,9 +111,7 @@ func onceTogether(ctx context.Context, list []Request, group *table.Together, b 
 	reports := make([]*write.Report, 0, len(list))
 	rollback := func() {
 		for _, w := range all {
-			if w.load != nil {
-				w.load.Rollback()
-			}
+			w.giveUp(ctx)
 		}
 	}
 	for i, l := range list {
@@ -152,8 +149,8 @@ func onceTogether(ctx context.Context, list []Request, group *table.Together, b 
 	}
 	if len(committed) > 0 && !group.Whole() {
 		for _, w := range all {
-			if w.report != nil && !slices.Contains(committed, w.report.Table) && w.load != nil {
-				w.load.Rollback()
+			if w.report != nil && !slices.Contains(committed, w.report.Table) {
+				w.giveUp(ctx)
 			}
 		}
 		return nil, &GroupError{committed, err}
@@ -167,6 +164,16 @@ func onceTogether(ctx context.Context, list []Request, group *table.Together, b 
 		rollback()
 	}
 	return nil, err
+}
+
+// giveUp removes what was written of a load that is not to be committed.
+func (w *pending) giveUp(ctx context.Context) {
+	if w.load != nil {
+		w.load.Rollback()
+	}
+	if w.report != nil {
+		w.report.Discard(ctx, w.store)
+	}
 }
 
 // MemberError tells which of several loads that are made together went wrong.

@@ -89,9 +89,6 @@ func Open(ctx context.Context, uri, password string) (*Log, error) {
 // Close closes the database.
 func (l *Log) Close() error { return l.db.Close() }
 
-// Shown names the database without anything secret.
-func (l *Log) Shown() string { return l.db.Shown }
-
 func (l *Log) exec(ctx context.Context, text string, values ...any) error {
 	_, err := l.db.ExecContext(ctx, l.db.Query(text), values...)
 	return l.explain(err)

@@ -36,8 +36,40 @@ func (s *Sheet) agrees() error {
 			return err
 		}
 	}
-	_, err := s.Units()
-	return err
+	units, err := s.Units()
+	if err != nil {
+		return err
+	}
+	for _, u := range units {
+		if err := u.agrees(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// agrees refuses feeds of a group that go to the same table.
+func (u Unit) agrees() error {
+	taken := map[string]string{}
+	for _, f := range u.Feeds {
+		tables := []string{f.One("table.into")}
+		if len(f.Routes) > 0 {
+			tables = nil
+			for _, r := range f.Routes {
+				if !r.Drop {
+					tables = append(tables, r.One("table.into"))
+				}
+			}
+		}
+		for _, into := range tables {
+			if other := taken[into]; other != "" && other != f.Name {
+				return wrong(f.Line, "have one of them come after the other, outside of the group",
+					"the feeds %s and %s, which are loaded together, both go to the table %s", other, f.Name, into)
+			}
+			taken[into] = f.Name
+		}
+	}
+	return nil
 }
 
 func (f *Feed) agrees() error {
@@ -59,7 +91,15 @@ func (f *Feed) agrees() error {
 			"the routes of the feed %s leave open where the rest goes", f.Name)
 	}
 	byObjects, byRecords := 0, 0
+	taken := map[string]int64{}
 	for i, r := range f.Routes {
+		if into := r.One("table.into"); !r.Drop {
+			if line := taken[into]; line > 0 && into != "" {
+				return wrong(r.Line, "have one route take both, like objects: '{north,south}/*', or records: a OR b",
+					"two routes of the feed %s go to the table %s, the first in line %d", f.Name, into, line)
+			}
+			taken[into] = r.Line
+		}
 		if r.Rest && i < len(f.Routes)-1 {
 			return wrong(r.Line, "put it at the end", "the route for the rest comes before others")
 		}

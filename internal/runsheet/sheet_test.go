@@ -129,6 +129,7 @@ func TestWrongSheets(t *testing.T) {
 		{"file: tides.feed.yaml", "file: none.yaml", "cannot be read", 19},
 		{"name: observations", "name: tides", "is there twice", 30},
 		{"      - rest: drop\n", "", "leave open where the rest goes", 35},
+		{"into: orrin.south", "into: orrin.north", "two routes of the feed observations go to the table orrin.north, the first in line 33", 35},
 		{"$(depth + 2)", "$(dept + 2)", "there is no parameter dept; the nearest name is depth", 24},
 		{"$(depth + 2)", "$(area + 2)", "it is a text, to which nothing can be added", 24},
 		{"drift: grow", "drfit: grow", `the key "drfit" is not known here`, 26},
@@ -199,6 +200,9 @@ func TestGroups(t *testing.T) {
 	units, err := s.Units()
 	if err != nil || len(units) != 2 || units[0].Feeds[0].Name != "c" || len(units[1].Feeds) != 2 {
 		t.Errorf("%+v, %v", units, err)
+	}
+	if _, err := read(t, strings.Replace(text, "a.b", "a.a", 1), given()); err == nil || !strings.Contains(err.Error(), "both go to the table a.a") {
+		t.Errorf("%v", err)
 	}
 	if _, err := read(t, strings.Replace(text, "after: c", "after: b", 1), given()); err == nil || !strings.Contains(err.Error(), "loaded together") {
 		t.Errorf("%v", err)
